@@ -1,0 +1,190 @@
+/**
+ * The closed list of codes a person can meet: in a run's log, as its outcome, as a problem of the API.
+ * The page of the docs and the words beside each error in the interface are made from this one table.
+ */
+
+/** What a code means to a person. `retry`: whether doing the same again can help without a change. */
+export interface CodeText {
+  readonly title: string;
+  readonly cause: string;
+  readonly remedy: string;
+  readonly retry: boolean;
+}
+
+const text = (title: string, cause: string, remedy: string, retry = false): CodeText => ({
+  title,
+  cause,
+  remedy,
+  retry,
+});
+
+export const CODES = {
+  "file.no-permission": text(
+    "A file could not be opened",
+    "The agent's account may not read it.",
+    "Run the agent as root, give its account the right to read, or leave the path out in the policy.",
+  ),
+  "file.vanished": text(
+    "A file vanished while it was read",
+    "It was listed and then removed before it was opened.",
+    "Nothing, if it is a working file. Leave such folders out in the policy to quieten it.",
+    true,
+  ),
+  "file.changed-while-read": text(
+    "A file changed while it was read",
+    "Something wrote to it during the run; the stored state may mix two moments.",
+    "Choose a time when the program that writes it rests; the next run reads it anew.",
+    true,
+  ),
+  "file.unreadable": text(
+    "A file could not be read",
+    "The system reported an error while reading it.",
+    "Look at the system's own log for errors of the disk, then run again.",
+    true,
+  ),
+  "file.special": text(
+    "A socket, pipe or device was passed over",
+    "It has no content that could be kept.",
+    "Nothing. It is made anew by the program that uses it.",
+  ),
+  "folder.missing": text(
+    "A chosen folder is not there",
+    "The policy names it and the machine does not have it, or a volume is not mounted.",
+    "Mount the volume, or change the clause What.",
+  ),
+  "selection.empty": text(
+    "Nothing was chosen",
+    "The clause What leaves no file on this machine.",
+    "Open the policy, widen its folders or its patterns, and run again.",
+  ),
+  "change-tracking.reset": text(
+    "Everything was read again",
+    "What the agent remembers of the last recovery point is not there or does not fit it.",
+    "Nothing. The recovery point is complete, and the next run is quick again.",
+  ),
+  "depot.full": text(
+    "The depot is full",
+    "The disk of the depot has no room left.",
+    "Free space or enlarge the disk, then run again; what is already stored is not sent twice.",
+    true,
+  ),
+  "depot.quota": text(
+    "The client's quota is used up",
+    "Storing more would pass the space granted to the client in this depot.",
+    "Raise the quota, keep points for a shorter time, or choose another depot.",
+    true,
+  ),
+  "depot.not-reached": text(
+    "The depot could not be reached",
+    "Its folder is missing or the system refused access.",
+    "Test the depot in the view Depots; it shows the step that fails.",
+    true,
+  ),
+  "depot.not-a-depot": text(
+    "This folder is not a depot",
+    "It holds no depot description of ours, or one of another depot.",
+    "Mount the right disk, or choose the right folder.",
+  ),
+  "depot.newer": text(
+    "The depot was written by a newer version",
+    "Its format version is above the one this program reads.",
+    "Update Deep Keep on this machine.",
+  ),
+  "store.damaged": text(
+    "Stored data is damaged",
+    "Bytes in the depot are altered, cut or missing.",
+    "Choose another recovery point, and check the depot's disk.",
+  ),
+  "store.wrong-key": text(
+    "The key does not fit",
+    "The data was sealed with another key.",
+    "Compare with the client's key sheet; each group has its own check character.",
+  ),
+  "key.not-confirmed": text(
+    "The client's key is not confirmed",
+    "Nobody has typed a group from the key sheet yet, so a run would seal with a key that may be lost.",
+    "Open the client's policy, clause Encryption, and confirm the key.",
+  ),
+  "machine.silent": text(
+    "The machine did not answer",
+    "It is switched off, away, or its agent is not running.",
+    "Switch it on, or start the agent; the run starts when it is back.",
+    true,
+  ),
+  "machine.lost-run": text(
+    "The run was broken off and taken up again",
+    "The agent or the machine stopped in the middle of it.",
+    "Nothing. What was stored by then is used.",
+    true,
+  ),
+  "run.given-up": text(
+    "The run was given up after three attempts",
+    "Each time the agent stopped in the middle of it.",
+    "Look at the machine: memory, disk, and the agent's own log.",
+    true,
+  ),
+  "run.stopped": text("The run was stopped", "A person stopped it.", "Start it again when it suits.", true),
+  "run.agent-error": text(
+    "The agent met an error it does not know",
+    "The message in the log says more.",
+    "Run again; if it comes back, read the log of the agent on the machine.",
+    true,
+  ),
+  "restore.link-in-path": text(
+    "A link stands in the way",
+    "A folder of the destination is a symbolic link, and a restore never leaves its destination through one.",
+    "Choose another folder, or replace the link by a real folder.",
+  ),
+  "restore.cannot-write": text(
+    "A file could not be written back",
+    "The system refused to create or change it.",
+    "Check free space and rights in the destination, or choose another folder.",
+    true,
+  ),
+  "restore.owner-not-set": text(
+    "Owners could not be set",
+    "The agent does not run as root, so restored files belong to its account.",
+    "Run the agent as root, or set owners by hand.",
+  ),
+  "restore.metadata": text(
+    "Some metadata could not be set",
+    "The file system at the destination does not take it.",
+    "Restore to a file system of the same kind if it matters.",
+  ),
+  "request.invalid": text(
+    "The request is not valid",
+    "A field is missing or wrong.",
+    "Correct the fields named.",
+  ),
+  "request.conflict": text(
+    "It does not fit what is there",
+    "The state changed or the name is taken.",
+    "Reload and try again.",
+  ),
+  "request.too-many": text("Too many tries", "There were too many in a short time.", "Wait a little.", true),
+  "auth.needed": text("Sign-in is needed", "There is no valid session or token.", "Sign in."),
+  "auth.refused": text("Sign-in was refused", "The address or the password is wrong.", "Try again.", true),
+  "auth.not-allowed": text("This is not allowed", "Your role does not cover it.", "Ask the owner."),
+  "not-found": text("It is not there", "It does not exist, or not for you.", "Go back and choose again."),
+  "internal.error": text(
+    "Something went wrong on our side",
+    "The server met an error it does not know.",
+    "Try again; the server's log has the details.",
+    true,
+  ),
+} as const satisfies Record<string, CodeText>;
+
+export type Code = keyof typeof CODES;
+
+/** True when the text is one of the closed list. */
+export const isCode = (value: string): value is Code => Object.hasOwn(CODES, value);
+
+/** An error that a person will see: one of the closed list, with what it is about. */
+export class CodedError extends Error {
+  readonly code: Code;
+  constructor(code: Code, detail?: string, options?: ErrorOptions) {
+    super(detail ? `${CODES[code].title}: ${detail}` : CODES[code].title, options);
+    this.name = "CodedError";
+    this.code = code;
+  }
+}

@@ -1,0 +1,251 @@
+import { CODES, type Code } from "../codes";
+import { counted, formatDuration } from "../units/duration";
+import type { ProtectionState } from "./state";
+
+/** What Watch knows of one source. */
+export interface SourceFacts {
+  readonly id: string;
+  readonly name: string;
+  readonly clientId: string;
+  readonly clientName: string;
+  readonly state: ProtectionState;
+  readonly machineId: string | null;
+  readonly machineName: string | null;
+  /** When the machine last spoke; null when it never did. */
+  readonly machineSeen: Date | null;
+  /** The machine was taken away; its points remain. */
+  readonly machineGone: boolean;
+  readonly hasPolicy: boolean;
+  readonly newestPoint: Date | null;
+  readonly targetHours: number | null;
+  /** The last ended backup run: its code when it failed or ended with a caution. */
+  readonly lastOutcome: string | null;
+  readonly lastCode: Code | null;
+  readonly lastRunId: string | null;
+  readonly lastRunEnded: Date | null;
+  /** Evidence of a burst of changes in the last run, when there is one. */
+  readonly burst: {
+    readonly changedShare: number;
+    readonly denserShare: number;
+    readonly folder: string;
+  } | null;
+  readonly keyConfirmed: boolean;
+}
+
+export interface DepotFacts {
+  readonly id: string;
+  readonly name: string;
+  readonly capacity: number;
+  readonly used: number;
+  /** Ids of sources whose policy writes there. */
+  readonly sourceIds: readonly string[];
+}
+
+export type CauseKind =
+  | "burst"
+  | "depot-full"
+  | "machine-silent"
+  | "run-failed"
+  | "run-caution"
+  | "target-passed"
+  | "no-policy"
+  | "key-not-confirmed"
+  | "orphan";
+
+/** One line of *needs you*: a cause, with all it touches. */
+export interface Cause {
+  /** Stable while the cause lasts, so that a link or a note keeps its meaning. */
+  readonly key: string;
+  readonly kind: CauseKind;
+  readonly state: ProtectionState;
+  readonly title: string;
+  readonly detail: string;
+  readonly sourceIds: readonly string[];
+  readonly clientNames: readonly string[];
+  readonly since: Date | null;
+  readonly code: Code | null;
+  readonly depotId: string | null;
+}
+
+/** A machine counts as silent after this many hours without a word. */
+export const SILENT_HOURS = 26;
+const FULL_SHARE = 0.9;
+
+const RANK: Record<ProtectionState, number> = {
+  exposed: 4,
+  slipping: 3,
+  "never kept": 2,
+  paused: 1,
+  kept: 0,
+};
+const percent = (share: number): string => `${Math.round(share * 100)} %`;
+
+/**
+ * Groups what is wrong by cause, worst first. A source appears under one cause only: the one nearest to the root (an
+ * eaten machine before its failed run, a silent machine before its passed target), so that forty failures with one cause
+ * are one line. Full depots come in addition: they are about tonight.
+ */
+export function findCauses(
+  sources: readonly SourceFacts[],
+  depots: readonly DepotFacts[],
+  now: Date,
+): Cause[] {
+  const causes: Cause[] = [];
+  const groups = new Map<string, SourceFacts[]>();
+  for (const source of sources) {
+    const key = rootCause(source, now);
+    if (!key) continue;
+    const group = groups.get(key);
+    if (group) group.push(source);
+    else groups.set(key, [source]);
+  }
+  for (const [key, group] of groups) causes.push(describeGroup(key, group, now));
+  const byId = new Map(sources.map((source) => [source.id, source]));
+  for (const depot of depots) {
+    const share = depot.capacity > 0 ? depot.used / depot.capacity : 0;
+    if (share < FULL_SHARE) continue;
+    const touched = depot.sourceIds.flatMap((id) => byId.get(id) ?? []);
+    causes.push({
+      key: `depot-full:${depot.id}`,
+      kind: "depot-full",
+      state: share >= 0.95 ? "exposed" : "slipping",
+      title: `${depot.name} is ${percent(share)} full: ${counted(touched.length, "source")} will soon miss their runs`,
+      detail: names(touched),
+      sourceIds: touched.map((source) => source.id),
+      clientNames: clientsOf(touched),
+      since: null,
+      code: "depot.full",
+      depotId: depot.id,
+    });
+  }
+  const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);
+  return causes.sort(
+    (a, b) =>
+      weight(b) - weight(a) || b.sourceIds.length - a.sourceIds.length || a.title.localeCompare(b.title),
+  );
+}
+
+function rootCause(source: SourceFacts, now: Date): string | null {
+  if (source.state === "paused") return null;
+  if (source.machineGone) return source.newestPoint ? `orphan:${source.id}` : null;
+  if (source.burst) return `burst:${source.id}`;
+  if (!source.hasPolicy) return `no-policy:${source.clientId}`;
+  if (!source.keyConfirmed) return `key-not-confirmed:${source.clientId}`;
+  const silentHours = source.machineSeen
+    ? (now.getTime() - source.machineSeen.getTime()) / 3_600_000
+    : Number.POSITIVE_INFINITY;
+  if (silentHours > SILENT_HOURS) return `machine-silent:${source.machineId}`;
+  if (source.lastOutcome === "failed") {
+    const shared =
+      source.lastCode === "depot.full" ||
+      source.lastCode === "depot.quota" ||
+      source.lastCode === "depot.not-reached";
+    return `run-failed:${shared ? source.clientId : source.id}:${source.lastCode ?? "internal.error"}`;
+  }
+  if (source.state === "exposed" || (source.state === "slipping" && source.lastOutcome !== "caution")) {
+    return `target-passed:${source.clientId}`;
+  }
+  if (source.lastOutcome === "caution")
+    return `run-caution:${source.clientId}:${source.lastCode ?? "internal.error"}`;
+  return null;
+}
+
+const clientsOf = (sources: readonly SourceFacts[]): string[] => [
+  ...new Set(sources.map((source) => source.clientName)),
+];
+
+function names(sources: readonly SourceFacts[]): string {
+  const clients = clientsOf(sources);
+  return clients.length > 3
+    ? `${clients.slice(0, 3).join(", ")} and ${clients.length - 3} more`
+    : clients.join(", ");
+}
+
+function describeGroup(key: string, group: readonly SourceFacts[], now: Date): Cause {
+  const kind = key.slice(0, key.indexOf(":")) as CauseKind;
+  const first = group[0]!;
+  const worst = group.reduce((a, b) => (RANK[b.state] > RANK[a.state] ? b : a)).state;
+  const age = (since: Date | null) => (since ? formatDuration(now.getTime() - since.getTime()) : "");
+  const who = group.length === 1 ? first.name : counted(group.length, "source");
+  const oldest = group.reduce<Date | null>(
+    (at, source) => (source.newestPoint && (!at || source.newestPoint < at) ? source.newestPoint : at),
+    null,
+  );
+  const lastPoint = oldest ? `newest point ${age(oldest)} old` : "no point yet";
+  const base = {
+    key,
+    kind,
+    state: worst,
+    sourceIds: group.map((source) => source.id),
+    clientNames: clientsOf(group),
+    since: first.lastRunEnded,
+    code: null as Code | null,
+    depotId: null,
+  };
+  switch (kind) {
+    case "burst": {
+      const burst = first.burst!;
+      return {
+        ...base,
+        state: "exposed",
+        title: `${first.machineName ?? first.name} changed ${percent(burst.changedShare)} of its files in one run, ${percent(burst.denserShare)} of them became unreadable`,
+        detail: `${first.clientName} · most of it in ${burst.folder} · restore from a point before it`,
+      };
+    }
+    case "machine-silent":
+      return {
+        ...base,
+        title: first.machineSeen
+          ? `${first.machineName} has not been seen for ${age(first.machineSeen)}`
+          : `${first.machineName} has never reported`,
+        detail: `${first.clientName} · ${lastPoint}`,
+        since: first.machineSeen,
+        code: "machine.silent",
+      };
+    case "run-failed":
+      return {
+        ...base,
+        title: `${who}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}`,
+        detail: `${names(group)} · last run failed · ${lastPoint}`,
+        code: first.lastCode ?? "internal.error",
+      };
+    case "run-caution":
+      return {
+        ...base,
+        title: `${who}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}`,
+        detail: `${names(group)} · a recovery point exists`,
+        code: first.lastCode,
+      };
+    case "target-passed":
+      return {
+        ...base,
+        title: `${who} of ${first.clientName} ${group.length === 1 ? "is" : "are"} past the promised age`,
+        detail: `${lastPoint}, ${first.targetHours} h promised`,
+        since: oldest,
+      };
+    case "no-policy":
+      return {
+        ...base,
+        title: `${who} of ${first.clientName} ${group.length === 1 ? "is" : "are"} looked after by no policy`,
+        detail: group
+          .map((source) => source.name)
+          .slice(0, 4)
+          .join(", "),
+      };
+    case "key-not-confirmed":
+      return {
+        ...base,
+        title: `The key of ${first.clientName} is not confirmed: nothing runs`,
+        detail: `${counted(group.length, "source")} wait`,
+        code: "key.not-confirmed",
+      };
+    default:
+      return {
+        ...base,
+        title: `${first.name} has no machine any more; its points remain`,
+        detail: `${first.clientName} · ${lastPoint}`,
+      };
+  }
+}
+
+const lower = (text: string): string => text.charAt(0).toLowerCase() + text.slice(1);

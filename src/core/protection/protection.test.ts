@@ -1,0 +1,145 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { findCauses, type SourceFacts } from "./causes";
+import { keptShare, lastNights, nightOf, nightsTable } from "./nights";
+import { type ProtectionFacts, protectionState } from "./state";
+
+const now = new Date("2026-11-24T07:31:00Z");
+const hoursAgo = (hours: number) => new Date(now.getTime() - hours * 3_600_000);
+
+describe("the state of a source", () => {
+  const facts = (change: Partial<ProtectionFacts>): ProtectionFacts => ({
+    newestPoint: hoursAgo(10),
+    targetHours: 24,
+    lastOutcome: "clean",
+    paused: false,
+    ...change,
+  });
+  it.each<[Partial<ProtectionFacts>, string]>([
+    [{}, "kept"],
+    [{ newestPoint: hoursAgo(24) }, "kept"],
+    [{ newestPoint: hoursAgo(25) }, "slipping"],
+    [{ newestPoint: hoursAgo(36) }, "slipping"],
+    [{ newestPoint: hoursAgo(37) }, "exposed"],
+    [{ lastOutcome: "caution" }, "slipping"],
+    [{ lastOutcome: "failed" }, "exposed"],
+    [{ lastOutcome: "stopped" }, "kept"],
+    [{ newestPoint: null, lastOutcome: "failed" }, "never kept"],
+    [{ paused: true, newestPoint: null }, "paused"],
+    [{ targetHours: null, newestPoint: hoursAgo(9000) }, "kept"],
+  ])("%j is %s", (change, state) => expect(protectionState(facts(change), now)).toBe(state));
+});
+
+describe("nights", () => {
+  it("lets the small hours belong to the evening before, in the client's zone", () => {
+    expect(nightOf(new Date("2026-11-24T02:00:00Z"), "UTC")).toBe("2026-11-23");
+    expect(nightOf(new Date("2026-11-24T12:00:00Z"), "UTC")).toBe("2026-11-24");
+    expect(nightOf(new Date("2026-11-24T02:00:00Z"), "Pacific/Auckland")).toBe("2026-11-24");
+    expect(lastNights(now, "UTC", 3)).toEqual(["2026-11-21", "2026-11-22", "2026-11-23"]);
+  });
+  it("loses no run and invents none", () => {
+    const outcome = fc.constantFrom(
+      "clean",
+      "caution",
+      "failed",
+      "stopped",
+      "missed",
+    ) as fc.Arbitrary<"clean">;
+    const run = fc.record({
+      clientId: fc.constantFrom("a", "b"),
+      at: fc.date({ min: hoursAgo(800), max: now, noInvalidDate: true }),
+      outcome,
+    });
+    fc.assert(
+      fc.property(fc.array(run), (runs) => {
+        const table = nightsTable(
+          runs,
+          new Map([
+            ["a", "UTC"],
+            ["b", "Asia/Tokyo"],
+          ]),
+        );
+        const total = [...table.values()]
+          .flatMap((row) => [...row.values()])
+          .flatMap((cell) => Object.values(cell))
+          .reduce((a, b) => a + b, 0);
+        expect(total).toBe(runs.length);
+      }),
+    );
+    expect(keptShare([])).toBeNull();
+    expect(keptShare([{ clean: 2, caution: 1, failed: 1, stopped: 0, missed: 0 }])).toBe(0.75);
+  });
+});
+
+describe("causes, not symptoms", () => {
+  const source = (id: string, change: Partial<SourceFacts> = {}): SourceFacts => ({
+    id,
+    name: `${id} files`,
+    clientId: "c1",
+    clientName: "Quillmere",
+    state: "kept",
+    machineId: `m-${id}`,
+    machineName: id,
+    machineSeen: hoursAgo(0.1),
+    machineGone: false,
+    hasPolicy: true,
+    newestPoint: hoursAgo(9),
+    targetHours: 24,
+    lastOutcome: "clean",
+    lastCode: null,
+    lastRunId: "r",
+    lastRunEnded: hoursAgo(9),
+    burst: null,
+    keyConfirmed: true,
+    ...change,
+  });
+  it("is silent when nothing is wrong", () =>
+    expect(findCauses([source("a"), source("b")], [], now)).toEqual([]));
+
+  it("makes one line of many failures with one cause", () => {
+    const failed = { state: "exposed", lastOutcome: "failed", lastCode: "depot.full" } as const;
+    const causes = findCauses([source("a", failed), source("b", failed), source("c", failed)], [], now);
+    expect(causes).toHaveLength(1);
+    expect(causes[0]).toMatchObject({
+      kind: "run-failed",
+      sourceIds: ["a", "b", "c"],
+      title: "3 sources: the depot is full",
+    });
+  });
+
+  it("blames the silent machine, not its passed target", () => {
+    const [cause] = findCauses(
+      [source("pend-lt-07", { state: "exposed", machineSeen: hoursAgo(9 * 24) })],
+      [],
+      now,
+    );
+    expect(cause).toMatchObject({ kind: "machine-silent", title: "pend-lt-07 has not been seen for 9 days" });
+  });
+
+  it("puts an eaten machine before everything, then the worst", () => {
+    const causes = findCauses(
+      [
+        source("late", { state: "slipping", newestPoint: hoursAgo(30) }),
+        source("eaten", { burst: { changedShare: 0.38, denserShare: 0.94, folder: "/srv/scans" } }),
+        source("new", { state: "never kept", hasPolicy: false, newestPoint: null }),
+        source("moved", { machineGone: true }),
+      ],
+      [{ id: "d", name: "Harbour", capacity: 100, used: 96, sourceIds: ["late"] }],
+      now,
+    );
+    expect(causes.map((cause) => cause.kind)).toEqual([
+      "burst",
+      "depot-full",
+      "target-passed",
+      "no-policy",
+      "orphan",
+    ]);
+    expect(causes[1]!.title).toBe("Harbour is 96 % full: 1 source will soon miss their runs");
+  });
+
+  it("leaves a paused source alone", () => {
+    expect(
+      findCauses([source("p", { state: "paused", machineSeen: null, hasPolicy: false })], [], now),
+    ).toEqual([]);
+  });
+});

@@ -1,0 +1,261 @@
+import { execFileSync } from "node:child_process";
+import { randomBytes } from "node:crypto";
+import {
+  appendFileSync,
+  chmodSync,
+  existsSync,
+  ftruncateSync,
+  linkSync,
+  lstatSync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  statSync,
+  symlinkSync,
+  truncateSync,
+  unlinkSync,
+  writeFileSync,
+  writeSync,
+} from "node:fs";
+import { join } from "node:path";
+import { describe, expect, it } from "vitest";
+import { folderEntries, walkTree } from "@/store/browse";
+import { bring, freshFolder, snap, TestDepot } from "../../../tests/depot";
+import { describeTree } from "../../../tests/same-tree";
+import { setMtime, writeXattr } from "./libc";
+
+const bytes = (text: string) => Buffer.from(text, "latin1");
+
+/** Files as they are in the world. */
+function awkwardTree(): string {
+  const root = freshFolder("awkward");
+  mkdirSync(join(root, "plain/empty"), { recursive: true });
+  writeFileSync(join(root, "plain/letter.txt"), "Dear Marrow,\n");
+  writeFileSync(join(root, "plain/nothing"), "");
+  writeFileSync(Buffer.concat([bytes(`${root}/plain/`), Buffer.from([0x66, 0xff, 0xfe, 0x80])]), "not UTF-8");
+  writeFileSync(join(root, "plain/two\nlines"), "newline");
+  writeFileSync(join(root, "plain/größer ☂.txt"), "umlaut");
+  const deep = join(
+    root,
+    ...Array.from({ length: 12 }, (_, i) => `${String(i).padStart(2, "0")}${"x".repeat(24)}`),
+  );
+  mkdirSync(deep, { recursive: true });
+  writeFileSync(join(deep, "far down"), "deep");
+  linkSync(join(root, "plain/letter.txt"), join(root, "plain/same letter.txt"));
+  symlinkSync("letter.txt", join(root, "plain/link"));
+  symlinkSync("/nowhere/at all", join(root, "plain/dangling"));
+  symlinkSync(Buffer.from([0x2f, 0xff]), join(root, "plain/odd target"));
+  execFileSync("mkfifo", [join(root, "plain/pipe")]);
+  writeFileSync(join(root, "big.bin"), randomBytes(9 * 1024 * 1024));
+  const sparse = openSync(join(root, "sparse.img"), "w");
+  ftruncateSync(sparse, 64 * 1024 * 1024);
+  writeSync(sparse, randomBytes(4096), 0, 4096, 20 * 1024 * 1024);
+  chmodSync(join(root, "plain/letter.txt"), 0o640);
+  chmodSync(join(root, "plain/nothing"), 0o4711);
+  chmodSync(join(root, "plain/empty"), 0o1777);
+  try {
+    writeXattr(bytes(`${root}/plain/letter.txt`), "user.origin", Buffer.from("clinic"));
+  } catch {
+    // a file system without extended attributes: the rest still counts
+  }
+  setMtime(bytes(`${root}/plain/link`), 1_500_000_000_123_456_789n);
+  setMtime(bytes(`${root}/plain/letter.txt`), 1_600_000_000_987_654_321n);
+  setMtime(bytes(`${root}/plain`), -1_000_000_001n);
+  return root;
+}
+
+describe("keeping and bringing back", () => {
+  it("restores bit for bit, metadata included", async () => {
+    const root = awkwardTree();
+    const depot = new TestDepot();
+    const first = await snap(depot, root);
+    expect(first.notes).toEqual([{ code: "file.special", path: "/plain/pipe" }]);
+    const target = freshFolder("target");
+    const { notes, figures } = await bring(depot, first.root, target);
+    expect(notes).toEqual([]);
+    expect(describeTree(target)).toEqual(describeTree(root));
+    expect(figures.files).toBe(first.counts.files);
+    expect(statSync(join(target, "sparse.img")).blocks * 512).toBeLessThan(1024 * 1024);
+  });
+
+  it("stores the data of a file with holes, not the holes", async () => {
+    const root = freshFolder("holes");
+    const file = openSync(join(root, "disk.img"), "w");
+    ftruncateSync(file, 5 * 1024 ** 3);
+    writeSync(file, randomBytes(1024 * 1024), 0, 1024 * 1024, 3 * 1024 ** 3);
+    const depot = new TestDepot();
+    const { stored, counts } = await snap(depot, root);
+    expect(counts.bytes).toBe(5 * 1024 ** 3);
+    expect(stored.storedBytes).toBeLessThan(1.2 * 1024 * 1024);
+  });
+
+  it("does not read what did not change, and adds only the chunks that did", async () => {
+    const root = freshFolder("twice");
+    const content = randomBytes(24 * 1024 * 1024);
+    writeFileSync(join(root, "ledger"), content);
+    for (let i = 0; i < 300; i += 1) writeFileSync(join(root, `note ${i}`), `note ${i} `.repeat(50));
+    await new Promise((resolve) => setTimeout(resolve, 60)); // past the grain of the clock
+    const depot = new TestDepot();
+    const first = await snap(depot, root);
+    const second = await snap(depot, root, { previous: first.previous });
+    expect(second.figures).toMatchObject({ filesRead: 0, filesUnchanged: 301, bytesRead: 0 });
+    expect(second.stored).toMatchObject({ newChunks: 0, packs: 0 });
+    expect(Buffer.compare(second.root, first.root)).toBe(0);
+    content.write("changed here", 12_000_000);
+    writeFileSync(join(root, "ledger"), content);
+    unlinkSync(join(root, "note 7"));
+    const third = await snap(depot, root, { previous: second.previous });
+    expect(third.figures).toMatchObject({ filesRead: 1, changed: 1, removed: 1, filesUnchanged: 299 });
+    expect(third.stored.newBytes).toBeLessThan(6 * 1024 * 1024);
+  });
+
+  it("sees a change that keeps size and time of last change", async () => {
+    const root = freshFolder("sly");
+    writeFileSync(join(root, "a"), "one");
+    setMtime(bytes(`${root}/a`), 1_600_000_000_000_000_000n);
+    await new Promise((resolve) => setTimeout(resolve, 60));
+    const depot = new TestDepot();
+    const first = await snap(depot, root);
+    writeFileSync(join(root, "a"), "two");
+    setMtime(bytes(`${root}/a`), 1_600_000_000_000_000_000n);
+    const second = await snap(depot, root, { previous: first.previous });
+    expect(second.figures.changed).toBe(1);
+  });
+
+  it("pages a folder of very many files, and a new name adds a page", async () => {
+    const root = freshFolder("many");
+    for (let i = 0; i < 12_000; i += 1) writeFileSync(join(root, `scan ${i}`), "");
+    await new Promise((resolve) => setTimeout(resolve, 60));
+    const depot = new TestDepot();
+    const first = await snap(depot, root);
+    const names: string[] = [];
+    for await (const entry of folderEntries(depot.reader(), first.root)) names.push(entry.name);
+    expect(names).toEqual(readdirSync(root).sort());
+    const later: string[] = [];
+    for await (const entry of folderEntries(depot.reader(), first.root, "scan 9990")) later.push(entry.name);
+    expect(later).toEqual(names.filter((name) => name > "scan 9990"));
+    writeFileSync(join(root, "scan 500 b"), "");
+    const second = await snap(depot, root, { previous: first.previous });
+    expect(second.figures.filesUnchanged).toBe(12_000);
+    expect(second.stored.newBytes).toBeLessThan(first.stored.newBytes / 2);
+  });
+
+  it("takes only what the clause What names", async () => {
+    const root = freshFolder("choice");
+    for (const path of [
+      "home/ada/a.odt",
+      "home/ada/film.mp4",
+      "home/ada/cache/x",
+      "srv/b.odt",
+      "etc/passwd",
+    ]) {
+      mkdirSync(join(root, path, ".."), { recursive: true });
+      writeFileSync(join(root, path), path);
+    }
+    const depot = new TestDepot();
+    const result = await snap(depot, root, {
+      folders: ["/home/ada", "/srv", "/not there"],
+      exclude: ["*.mp4", "cache"],
+    });
+    const paths: string[] = [];
+    for await (const { path } of walkTree(depot.reader(), result.root, "/")) paths.push(path);
+    expect(paths).toEqual(["/home", "/home/ada", "/home/ada/a.odt", "/srv", "/srv/b.odt"]);
+    expect(result.notes).toEqual([{ code: "folder.missing", path: "/not there" }]);
+  });
+
+  it("goes on when files grow, shrink or vanish while they are read", async () => {
+    const root = freshFolder("moving");
+    for (const name of ["a first", "grows", "shrinks", "vanishes", "z last"])
+      writeFileSync(join(root, name), randomBytes(9 * 1024 * 1024));
+    const depot = new TestDepot();
+    const known = depot.known.bind(depot);
+    let calls = 0;
+    depot.known = async (ids) => {
+      calls += 1;
+      if (calls === 1) {
+        unlinkSync(join(root, "vanishes"));
+        appendFileSync(join(root, "grows"), "more");
+        truncateSync(join(root, "shrinks"), 100);
+      }
+      return known(ids);
+    };
+    const result = await snap(depot, root);
+    expect(result.notes.filter((note) => note.path === "/vanishes")).toEqual([
+      { code: "file.vanished", path: "/vanishes" },
+    ]);
+    expect(result.counts.files).toBe(4);
+    const target = freshFolder("target");
+    expect((await bring(depot, result.root, target)).notes).toEqual([]);
+    expect(readFileSync(join(target, "z last")).equals(readFileSync(join(root, "z last")))).toBe(true);
+  });
+
+  it("notes a file that changes under its hands", async () => {
+    const root = freshFolder("changing");
+    writeFileSync(join(root, "log"), randomBytes(70 * 1024 * 1024));
+    const depot = new TestDepot();
+    const known = depot.known.bind(depot);
+    depot.known = async (ids) => {
+      appendFileSync(join(root, "log"), "line\n");
+      return known(ids);
+    };
+    expect((await snap(depot, root)).notes).toEqual([{ code: "file.changed-while-read", path: "/log" }]);
+  });
+});
+
+describe("when something is there already", () => {
+  async function kept() {
+    const root = freshFolder("clash");
+    mkdirSync(join(root, "d"));
+    writeFileSync(join(root, "d/rota.ods"), "old");
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    writeFileSync(join(root, "d/rota.ods"), "new");
+    return { root, depot, tree };
+  }
+  it("keeps both, with date and time in the name", async () => {
+    const { root, depot, tree } = await kept();
+    await bring(depot, tree, root, { paths: ["/d/rota.ods"] });
+    await bring(depot, tree, root, { paths: ["/d"] });
+    expect(readdirSync(join(root, "d")).sort()).toEqual([
+      "rota (2026-11-17 18.05 2).ods",
+      "rota (2026-11-17 18.05).ods",
+      "rota.ods",
+    ]);
+    expect(readFileSync(join(root, "d/rota.ods"), "utf8")).toBe("new");
+  });
+  it("replaces, or skips", async () => {
+    const { root, depot, tree } = await kept();
+    expect((await bring(depot, tree, root, { clash: "skip" })).figures).toMatchObject({
+      skipped: 1,
+      files: 0,
+    });
+    expect(readFileSync(join(root, "d/rota.ods"), "utf8")).toBe("new");
+    expect((await bring(depot, tree, root, { clash: "replace" })).figures).toMatchObject({
+      replaced: 1,
+      files: 1,
+    });
+    expect(readFileSync(join(root, "d/rota.ods"), "utf8")).toBe("old");
+    expect(readdirSync(join(root, "d"))).toEqual(["rota.ods"]);
+  });
+  it("goes to another folder by its name, making what is missing", async () => {
+    const { root, depot, tree } = await kept();
+    await bring(depot, tree, root, { paths: ["/d/rota.ods", "/d"], folder: "/back/here" });
+    expect(readdirSync(join(root, "back/here")).sort()).toEqual(["d", "rota.ods"]);
+  });
+  it("never follows a symbolic link out of its destination", async () => {
+    const { root, depot, tree } = await kept();
+    const outside = freshFolder("outside");
+    renameSync(join(root, "d"), join(root, "moved"));
+    symlinkSync(outside, join(root, "d"));
+    await expect(bring(depot, tree, root, { paths: ["/d/rota.ods"], clash: "replace" })).rejects.toThrow(
+      /link stands in the way/,
+    );
+    const { notes } = await bring(depot, tree, root, { paths: ["/d"], clash: "replace" });
+    expect(notes).toEqual([{ code: "restore.link-in-path", path: "/d" }]);
+    expect(readdirSync(outside)).toEqual([]);
+    expect(existsSync(join(root, "d/rota.ods"))).toBe(false);
+    expect(lstatSync(join(root, "d")).isSymbolicLink()).toBe(true);
+  });
+});

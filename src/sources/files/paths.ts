@@ -1,0 +1,10 @@
+import type { ByteString } from "@/store/tree";
+
+/** A path for Node's calls: text when it is plain ASCII (quicker), else its bytes. */
+export function systemPath(path: ByteString): string | Buffer {
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: the range is what ASCII is
+  return /^[\x00-\x7f]*$/.test(path) ? path : Buffer.from(path, "latin1");
+}
+
+export const joinPath = (folder: ByteString, name: ByteString): ByteString =>
+  folder === "/" ? `/${name}` : `${folder}/${name}`;

@@ -1,0 +1,48 @@
+import type { ByteString } from "@/store/tree";
+
+/**
+ * What a kind of source gives the engine. A reader lists folders and opens files; the engine chunks, compares with the
+ * last recovery point and stores. Paths are byte strings that begin with `/`.
+ */
+export interface Listed {
+  readonly name: ByteString;
+  /** `other`: a socket, pipe or device; it is noted and passed over. */
+  readonly type: "file" | "folder" | "link" | "other";
+  readonly mode: number;
+  readonly uid: number;
+  readonly gid: number;
+  /** Nanoseconds since 1970. */
+  readonly mtime: bigint;
+  readonly ctime: bigint;
+  readonly inode: bigint;
+  readonly size: number;
+  /** Bytes that the file takes on the disk; less than `size` where it has holes. */
+  readonly allocated: number;
+  /** Device and inode of a file with several names. */
+  readonly sameFile?: string | undefined;
+}
+
+export interface OpenFile {
+  /** Length when it was opened; reading stops there, so that a growing log ends. */
+  readonly size: number;
+  /** Ranges that have data, in order; null when the file has no holes. */
+  readonly extents: readonly (readonly [offset: number, length: number])[] | null;
+  /** Fills `into` from `at` with up to `length` bytes from `position`; 0 at the end. */
+  read(into: Buffer, at: number, length: number, position: number): number;
+  /** True when the file was written to since it was opened. */
+  changed(): boolean;
+  close(): void;
+}
+
+/** Errors are CodedErrors of the `file.` and `folder.` codes: they concern the one item, and the run goes on. */
+export interface SourceReader {
+  /** Metadata of one path. Throws `folder.missing` when it is not there. */
+  look(path: ByteString): Listed;
+  /** What is in a folder, in byte order of the names; `problem` is called for an entry that cannot be looked at. */
+  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[];
+  open(path: ByteString): OpenFile;
+  target(path: ByteString): ByteString;
+  xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[];
+  /** Folders that hold nothing to keep: pseudo file systems, the agent's own state. */
+  passesOver(path: ByteString): boolean;
+}

@@ -1,0 +1,168 @@
+import { CodedError } from "@/core/codes";
+import type { StoreReader } from "./reader";
+import { type ByteString, type Entry, splitIds } from "./tree";
+
+/** Reading inside recovery points: folders, paths, content. Paths are byte strings that begin with `/`. */
+
+/** All entries of a folder in order of their names, page by page, from after `after` on. */
+export async function* folderEntries(
+  reader: StoreReader,
+  node: Uint8Array,
+  after?: ByteString,
+): AsyncGenerator<Entry> {
+  const content = await reader.node(node);
+  if (content.kind === "folder") {
+    for (const entry of content.entries) if (after === undefined || entry.name > after) yield entry;
+    return;
+  }
+  if (content.kind !== "pages") throw new CodedError("store.damaged", "a folder is not a folder");
+  for (let i = 0; i < content.pages.length; i += 1) {
+    const next = content.pages[i + 1];
+    if (after !== undefined && next && next.first <= after) continue;
+    yield* folderEntries(reader, content.pages[i]!.node, after);
+  }
+}
+
+/** How many entries a folder has, without reading its pages. */
+export async function countEntries(reader: StoreReader, node: Uint8Array): Promise<number> {
+  const content = await reader.node(node);
+  if (content.kind === "folder") return content.entries.length;
+  if (content.kind === "pages") return content.pages.reduce((sum, page) => sum + page.count, 0);
+  throw new CodedError("store.damaged", "a folder is not a folder");
+}
+
+async function childOf(reader: StoreReader, node: Uint8Array, name: ByteString): Promise<Entry | null> {
+  const content = await reader.node(node);
+  if (content.kind === "folder") return content.entries.find((entry) => entry.name === name) ?? null;
+  if (content.kind !== "pages") throw new CodedError("store.damaged", "a folder is not a folder");
+  const page = content.pages.findLast((candidate) => candidate.first <= name);
+  return page ? childOf(reader, page.node, name) : null;
+}
+
+/** The entry of a path, or null where there is none. The path `/` has no entry: use the root. */
+export async function findEntry(
+  reader: StoreReader,
+  root: Uint8Array,
+  path: ByteString,
+): Promise<Entry | null> {
+  const names = path.split("/").filter(Boolean);
+  let node: Uint8Array | undefined = root;
+  let entry: Entry | null = null;
+  for (const name of names) {
+    if (!node) return null;
+    entry = await childOf(reader, node, name);
+    if (!entry) return null;
+    node = entry.node;
+  }
+  return entry;
+}
+
+/** The node of a folder's path, or null where there is no such folder. */
+export async function findFolder(
+  reader: StoreReader,
+  root: Uint8Array,
+  path: ByteString,
+): Promise<Uint8Array | null> {
+  if (path === "/" || path === "") return root;
+  return (await findEntry(reader, root, path))?.node ?? null;
+}
+
+export interface Walked {
+  readonly path: ByteString;
+  readonly entry: Entry;
+}
+
+/** Everything below a folder, each folder before what is in it. */
+export async function* walkTree(
+  reader: StoreReader,
+  node: Uint8Array,
+  path: ByteString,
+): AsyncGenerator<Walked> {
+  const base = path === "/" ? "" : path;
+  for await (const entry of folderEntries(reader, node)) {
+    const entryPath = `${base}/${entry.name}`;
+    yield { path: entryPath, entry };
+    if (entry.node) yield* walkTree(reader, entry.node, entryPath);
+  }
+}
+
+/** Ids of the chunks of a file in order. */
+export async function chunksOf(reader: StoreReader, entry: Entry): Promise<Uint8Array[]> {
+  if (entry.chunks) return splitIds(entry.chunks);
+  if (!entry.chunkPages) return [];
+  const ids: Uint8Array[] = [];
+  for (const page of splitIds(entry.chunkPages)) {
+    const node = await reader.node(page);
+    if (node.kind !== "chunks") throw new CodedError("store.damaged", "a chunk list is not a chunk list");
+    ids.push(...splitIds(node.ids));
+  }
+  return ids;
+}
+
+/** A piece of a file's content: where it belongs, and its bytes. Holes are left out. */
+export interface Piece {
+  readonly offset: number;
+  readonly bytes: Buffer;
+}
+
+/** The content of a file as pieces in order. */
+export async function* filePieces(reader: StoreReader, entry: Entry): AsyncGenerator<Piece> {
+  const ids = await chunksOf(reader, entry);
+  if (ids.length > 1) await reader.locate(ids);
+  const extents = entry.extents ?? [[0, entry.size ?? 0]];
+  let place = 0;
+  let [offset, left] = extents[0] ?? [0, 0];
+  for (const id of ids) {
+    let bytes = await reader.chunk(id);
+    while (bytes.length) {
+      while (left === 0) {
+        place += 1;
+        const extent = extents[place];
+        if (!extent) throw new CodedError("store.damaged", "a file has more content than its length");
+        [offset, left] = extent;
+      }
+      const part = bytes.subarray(0, left);
+      yield { offset, bytes: part };
+      offset += part.length;
+      left -= part.length;
+      bytes = bytes.subarray(part.length);
+    }
+  }
+  if (left !== 0 || place < extents.length - 1) {
+    if (extents.slice(place + 1).some(([, length]) => length > 0) || left !== 0)
+      throw new CodedError("store.damaged", "a file has less content than its length");
+  }
+}
+
+const ZEROS = Buffer.alloc(64 * 1024);
+
+/** The content of a file as one run of bytes, holes as zeros: for archives and downloads. */
+export async function* fileBytes(reader: StoreReader, entry: Entry): AsyncGenerator<Buffer> {
+  let at = 0;
+  const zerosUpTo = function* (end: number) {
+    while (at < end) {
+      const part = ZEROS.subarray(0, Math.min(ZEROS.length, end - at));
+      at += part.length;
+      yield part;
+    }
+  };
+  for await (const piece of filePieces(reader, entry)) {
+    yield* zerosUpTo(piece.offset);
+    yield piece.bytes;
+    at = piece.offset + piece.bytes.length;
+  }
+  yield* zerosUpTo(entry.size ?? 0);
+}
+
+/** Whether two entries of a file hold the same content. */
+export function sameContent(a: Entry, b: Entry): boolean {
+  const equal = (x?: Uint8Array, y?: Uint8Array) => (x && y ? Buffer.compare(x, y) === 0 : !x && !y);
+  return (
+    a.type === b.type &&
+    a.size === b.size &&
+    a.target === b.target &&
+    equal(a.chunks, b.chunks) &&
+    equal(a.chunkPages, b.chunkPages) &&
+    JSON.stringify(a.extents) === JSON.stringify(b.extents)
+  );
+}

@@ -1,0 +1,135 @@
+import zstd from "@mongodb-js/zstd";
+import { Blake3Hasher } from "@napi-rs/blake-hash";
+import { LRUCache } from "lru-cache";
+import { CodedError } from "@/core/codes";
+import type { StoreKeys } from "./keys";
+import { type OpenPack, openPack, type PackBytes } from "./pack";
+import { type ByteString, decodeNode, type TreeNode } from "./tree";
+import { idKey } from "./writer";
+
+/** Where packs are read from. */
+export interface PackSource {
+  /** In which pack each chunk lies, in the order asked; null for one that no pack holds. */
+  locate(ids: readonly Uint8Array[]): Promise<(string | null)[]>;
+  /** The bytes of a pack by its id in hex. */
+  open(packId: string): Promise<PackBytes>;
+}
+
+interface LoadedPack {
+  readonly bytes: PackBytes;
+  readonly pack: OpenPack;
+  /** For each chunk id: its block, its place in the block's content, its length. */
+  readonly places: ReadonlyMap<ByteString, readonly [block: number, offset: number, length: number]>;
+}
+
+const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
+
+/** Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while. */
+export class StoreReader {
+  private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
+  private readonly blocks = new LRUCache<string, Promise<Buffer>>({
+    maxSize: BLOCK_CACHE_BYTES,
+    sizeCalculation: () => 1024 * 1024,
+  });
+  private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
+  private readonly located = new LRUCache<ByteString, string>({ max: 20_000 });
+
+  constructor(
+    private readonly keys: StoreKeys,
+    private readonly source: PackSource,
+  ) {}
+
+  /** Finds out where chunks lie before they are read one by one; saves a question for each. */
+  async locate(ids: readonly Uint8Array[]): Promise<void> {
+    const unknown = ids.filter((id) => !this.located.has(idKey(id)));
+    if (unknown.length === 0) return;
+    const packs = await this.source.locate(unknown);
+    unknown.forEach((id, i) => {
+      const pack = packs[i];
+      if (pack) this.located.set(idKey(id), pack);
+    });
+  }
+
+  /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
+  async chunk(id: Uint8Array): Promise<Buffer> {
+    return this.verified(id, this.keys.chunkId);
+  }
+
+  /** A tree node. Throws `store.damaged` when it is missing or altered. */
+  async node(id: Uint8Array): Promise<TreeNode> {
+    const key = idKey(id);
+    const kept = this.nodes.get(key);
+    if (kept) return kept;
+    const node = decodeNode(await this.verified(id, this.keys.treeId));
+    this.nodes.set(key, node);
+    return node;
+  }
+
+  private async verified(id: Uint8Array, key: Buffer): Promise<Buffer> {
+    const bytes = await this.fetch(id);
+    const found = Blake3Hasher.newKeyed(key).update(bytes).digestBuffer();
+    if (!found.equals(id)) throw new CodedError("store.damaged", "a chunk is not what its id says");
+    return bytes;
+  }
+
+  private async fetch(id: Uint8Array): Promise<Buffer> {
+    const key = idKey(id);
+    let packId = this.located.get(key);
+    if (!packId) {
+      await this.locate([id]);
+      packId = this.located.get(key);
+    }
+    if (!packId) throw new CodedError("store.damaged", "a chunk is in no pack");
+    const loaded = await this.pack(packId);
+    const place = loaded.places.get(key);
+    if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
+    const [block, offset, length] = place;
+    const content = await this.block(packId, loaded, block);
+    return content.subarray(offset, offset + length);
+  }
+
+  private pack(packId: string): Promise<LoadedPack> {
+    let loading = this.packs.get(packId);
+    if (!loading) {
+      loading = this.loadPack(packId);
+      loading.catch(() => this.packs.delete(packId));
+      this.packs.set(packId, loading);
+    }
+    return loading;
+  }
+
+  private async loadPack(packId: string): Promise<LoadedPack> {
+    const bytes = await this.source.open(packId).catch((error) => {
+      if (error instanceof CodedError && error.code === "not-found")
+        throw new CodedError("store.damaged", "a pack is missing", { cause: error });
+      throw error;
+    });
+    const pack = await openPack(this.keys, Buffer.from(packId, "hex"), bytes);
+    const places = new Map<ByteString, readonly [number, number, number]>();
+    pack.blocks.forEach((block, number) => {
+      let offset = 0;
+      block.ids.forEach((id, i) => {
+        places.set(idKey(id), [number, offset, block.lengths[i]!]);
+        offset += block.lengths[i]!;
+      });
+    });
+    return { bytes, pack, places };
+  }
+
+  private block(packId: string, loaded: LoadedPack, number: number): Promise<Buffer> {
+    const key = `${packId} ${number}`;
+    let loading = this.blocks.get(key);
+    if (!loading) {
+      loading = this.loadBlock(loaded, number);
+      loading.catch(() => this.blocks.delete(key));
+      this.blocks.set(key, loading);
+    }
+    return loading;
+  }
+
+  private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
+    const block = pack.blocks[number]!;
+    const packed = pack.unsealBlock(number, await bytes.read(block.offset, block.sealedLength));
+    return block.compressed ? zstd.decompress(packed) : packed;
+  }
+}

@@ -1,0 +1,236 @@
+import { randomBytes } from "node:crypto";
+import { mkdirSync, readdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { freshFolder, snap, TestDepot } from "../../tests/depot";
+import { fileBytes, findEntry, walkTree } from "./browse";
+import { deriveStoreKeys } from "./keys";
+import { packName } from "./layout";
+import { LocalFolder } from "./places/local-folder";
+import { openPoint, sealPoint } from "./point";
+import { StoreReader } from "./reader";
+import { paddedLength } from "./sealing";
+import { byteString, decodeNode, type Entry, encodeFolder, pageEntries, showBytes } from "./tree";
+import { StoreWriter } from "./writer";
+
+describe("packs", () => {
+  it("give back every chunk, whatever its length and however it compresses", async () => {
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(fc.tuple(fc.nat(300_000), fc.boolean()), { maxLength: 40 }),
+        async (shapes) => {
+          const depot = new TestDepot();
+          const writer = new StoreWriter(depot.keys, depot);
+          const chunks = shapes.map(([length, noisy]) =>
+            noisy ? randomBytes(length) : Buffer.alloc(length, length % 256),
+          );
+          const ids = chunks.map((chunk) => writer.add("data", chunk));
+          await writer.close();
+          const reader = depot.reader();
+          for (let i = 0; i < ids.length; i += 1)
+            expect((await reader.chunk(ids[i]!)).equals(chunks[i]!)).toBe(true);
+        },
+      ),
+      { numRuns: 20 },
+    );
+  });
+
+  it("store a chunk once, however often it comes", async () => {
+    const depot = new TestDepot();
+    const chunk = randomBytes(100_000);
+    for (let i = 0; i < 3; i += 1) {
+      const writer = new StoreWriter(depot.keys, depot);
+      writer.add("data", chunk);
+      writer.add("data", Buffer.from(chunk));
+      expect((await writer.close()).newChunks).toBe(i === 0 ? 1 : 0);
+    }
+  });
+
+  it("pass an error of the place on, and do not hang", async () => {
+    const depot = new TestDepot();
+    depot.putPack = () => Promise.reject(new Error("no room"));
+    const writer = new StoreWriter(depot.keys, depot);
+    await expect(
+      (async () => {
+        for (let i = 0; i < 200; i += 1) {
+          writer.add("data", randomBytes(1024 * 1024));
+          await writer.room();
+        }
+        await writer.close();
+      })(),
+    ).rejects.toThrow("no room");
+  });
+});
+
+describe("what is altered is found", () => {
+  async function oneFile() {
+    const root = freshFolder("altered");
+    writeFileSync(join(root, "file"), randomBytes(3000));
+    const folder = freshFolder("depot");
+    const depot = new TestDepot(new LocalFolder(folder), folder);
+    const { root: tree } = await snap(depot, root);
+    const path = join(folder, packName("s", depot.packs[0]!));
+    return { depot, tree, path, bytes: readFileSync(path) };
+  }
+  async function readAll(depot: TestDepot, tree: Uint8Array) {
+    const reader = depot.reader();
+    for await (const { entry } of walkTree(reader, tree, "/"))
+      if (entry.type === "file") for await (const part of fileBytes(reader, entry)) void part;
+  }
+
+  it("wherever one bit of a pack is flipped", async () => {
+    const { depot, tree, path, bytes } = await oneFile();
+    await readAll(depot, tree);
+    // bytes 11 to 15 of the header are bound too; every place of the pack is tried in steps that hit all its parts
+    for (let at = 0; at < bytes.length; at += at < 40 || at > bytes.length - 30 ? 1 : 397) {
+      const damaged = Buffer.from(bytes);
+      damaged[at]! ^= 1 << (at % 8);
+      writeFileSync(path, damaged);
+      await expect(readAll(depot, tree), `bit at ${at} of ${bytes.length}`).rejects.toMatchObject({
+        name: "CodedError",
+      });
+    }
+  });
+
+  it("wherever a pack is cut", async () => {
+    const { depot, tree, path, bytes } = await oneFile();
+    for (let length = 0; length < bytes.length; length += 501) {
+      writeFileSync(path, bytes.subarray(0, length));
+      await expect(readAll(depot, tree)).rejects.toMatchObject({ code: "store.damaged" });
+    }
+  });
+
+  it("when another client's key is used", async () => {
+    const { depot, tree } = await oneFile();
+    const other = new StoreReader(deriveStoreKeys(Buffer.alloc(32, 6)), depot);
+    await expect(other.node(tree)).rejects.toMatchObject({ code: "store.damaged" });
+  });
+});
+
+describe("recovery points", () => {
+  const keys = deriveStoreKeys(Buffer.alloc(32, 1));
+  const content = {
+    sourceId: "s",
+    sourceName: "quill-lt-04 files",
+    machineName: "quill-lt-04",
+    kind: "files" as const,
+    moment: 1_763_400_000_000,
+    root: randomBytes(32),
+    counts: { files: 1, folders: 2, links: 0, bytes: 3 },
+    previous: null,
+    policy: "{}",
+  };
+  it("open with their key alone and tell nothing without it", () => {
+    const id = randomBytes(16);
+    const sealed = sealPoint(keys, id, content);
+    expect(openPoint(keys, sealed)).toEqual({ id, content: { ...content, root: Buffer.from(content.root) } });
+    expect(sealed.includes("quill-lt-04")).toBe(false);
+    expect(() => openPoint(deriveStoreKeys(Buffer.alloc(32, 2)), sealed)).toThrow(/key does not fit/);
+  });
+  it("say so when they come from a newer version", () => {
+    const sealed = sealPoint(keys, randomBytes(16), content);
+    sealed.writeUInt16LE(2, 8);
+    expect(() => openPoint(keys, sealed)).toThrow(/newer version/);
+  });
+});
+
+describe("trees", () => {
+  const entry = (name: string, change: Partial<Entry> = {}): Entry => ({
+    name,
+    type: "file",
+    mode: 0o644,
+    uid: 0,
+    gid: 0,
+    mtime: 0n,
+    ...change,
+  });
+
+  it("come back from their nodes", () => {
+    const names = fc.string({
+      unit: fc.integer({ min: 1, max: 255 }).map((code) => String.fromCharCode(code)),
+      minLength: 1,
+    });
+    const usable = names.filter((name) => !name.includes("/") && name !== "." && name !== "..");
+    fc.assert(
+      fc.property(
+        usable,
+        fc.bigInt({ min: -(2n ** 60n), max: 2n ** 61n }),
+        fc.bigInt({ min: 0n, max: 2n ** 64n - 1n }),
+        (name, mtime, inode) => {
+          const [read] = (
+            decodeNode(encodeFolder([entry(name, { mtime, ctime: mtime, inode })])) as unknown as {
+              entries: Entry[];
+            }
+          ).entries;
+          expect(read).toMatchObject({ name, mtime, inode });
+        },
+      ),
+    );
+  });
+
+  it.each(["..", ".", "", "a/b", "a\0b"])("refuse the name %j, which would reach outside", (name) => {
+    expect(() => decodeNode(encodeFolder([entry(name)]))).toThrow(/no file can have/);
+  });
+
+  it("keep their order and lose nothing when paged", () => {
+    const entries = Array.from({ length: 9000 }, (_, i) => entry(String(i).padStart(5, "0")));
+    const pages = pageEntries(entries);
+    expect(pages.length).toBeGreaterThan(2);
+    expect(pages.flat()).toEqual(entries);
+  });
+
+  it("show bytes that are no text without hiding the rest", () => {
+    expect(showBytes(byteString("größer ☂"))).toBe("größer ☂");
+    expect(showBytes(`f\xff${byteString("ü")}`)).toBe("f\\xffü");
+  });
+
+  it("find a path, and nothing where there is none", async () => {
+    const root = freshFolder("find");
+    mkdirSync(join(root, "a/b"), { recursive: true });
+    writeFileSync(join(root, "a/b/c"), "found");
+    symlinkSync("a", join(root, "l"));
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    expect((await findEntry(depot.reader(), tree, "/a/b/c"))?.size).toBe(5);
+    for (const path of ["/a/b/d", "/a/b/c/d", "/l/b", "/z"])
+      expect(await findEntry(depot.reader(), tree, path)).toBeNull();
+  });
+});
+
+describe("a local folder as a place", () => {
+  it("never overwrites, never leaves half an object, takes no odd names", async () => {
+    const folder = freshFolder("place");
+    const place = new LocalFolder(folder);
+    await place.put("points/a", [Buffer.from("one")]);
+    await expect(place.put("points/a", [Buffer.from("two")])).rejects.toMatchObject({
+      code: "request.conflict",
+    });
+    expect((await place.read("points/a", 0, 10)).toString()).toBe("one");
+    const broken = (async function* () {
+      yield Buffer.from("half");
+      throw new Error("cut");
+    })();
+    await expect(place.put("points/b", broken)).rejects.toThrow("cut");
+    expect(readdirSync(join(folder, "points"))).toEqual(["a"]);
+    for (const name of ["../x", "a/../../x", "/etc/x", "a//b", "", "a\0b"]) {
+      await expect(place.put(name, [])).rejects.toMatchObject({ code: "request.invalid" });
+    }
+    await expect(new LocalFolder(join(folder, "gone")).put("a", [])).rejects.toMatchObject({
+      code: "depot.not-reached",
+    });
+  });
+});
+
+describe("padding", () => {
+  it("adds 12 % at most, and hides the size of a small file", () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 1, max: 2 ** 26 }), (length) => {
+        const padded = paddedLength(length);
+        expect(padded).toBeGreaterThanOrEqual(length);
+        expect(padded).toBeLessThanOrEqual(Math.max(4096, length * 1.12));
+      }),
+    );
+    expect(paddedLength(5)).toBe(paddedLength(4000));
+  });
+});

@@ -1,0 +1,215 @@
+import { CodedError } from "@/core/codes";
+import { cborDecoder, cborEncoder, ID_BYTES } from "./pack";
+
+/**
+ * A name or path as a string of bytes: each character is one byte (0 to 255), as in Latin-1. So any name of a Unix file
+ * system is held without loss, and string order is byte order.
+ */
+export type ByteString = string;
+
+export type EntryType = "file" | "folder" | "link";
+
+/** One entry of a folder node. Times are nanoseconds since 1970. */
+export interface Entry {
+  readonly name: ByteString;
+  readonly type: EntryType;
+  /** Permission bits with set-id and sticky bits (`st_mode & 0o7777`). */
+  readonly mode: number;
+  readonly uid: number;
+  readonly gid: number;
+  readonly mtime: bigint;
+  /** For telling unchanged files; left out when the file was too fresh to trust the clock's grain. */
+  readonly ctime?: bigint | undefined;
+  readonly inode?: bigint | undefined;
+  readonly xattrs?: readonly (readonly [ByteString, Uint8Array])[] | undefined;
+  /** Files: length in bytes, holes included. */
+  readonly size?: number | undefined;
+  /** Files: ids of the chunks, one after another. */
+  readonly chunks?: Uint8Array | undefined;
+  /** Files with very many chunks: ids of nodes that hold the list. */
+  readonly chunkPages?: Uint8Array | undefined;
+  /** Files with holes: `[offset, length]` of what has data; the chunks hold these ranges one after another. */
+  readonly extents?: readonly (readonly [number, number])[] | undefined;
+  /** Files with several names: device and inode; equal within a point means the same file. */
+  readonly sameFile?: string | undefined;
+  /** Files whose first bytes look random. */
+  readonly dense?: boolean | undefined;
+  /** Links: where they point. */
+  readonly target?: ByteString | undefined;
+  /** Folders: id of the node. */
+  readonly node?: Uint8Array | undefined;
+}
+
+type CborMap = Record<string, unknown>;
+const TYPE_LETTER: Record<EntryType, string> = { file: "f", folder: "d", link: "l" };
+const LETTER_TYPE: Record<string, EntryType> = { f: "file", d: "folder", l: "link" };
+const BILLION = 1_000_000_000n;
+
+const bytesOf = (text: ByteString): Buffer => Buffer.from(text, "latin1");
+const textOf = (bytes: Uint8Array): ByteString =>
+  Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString("latin1");
+const splitTime = (time: bigint): [number, number] => {
+  const nanoseconds = ((time % BILLION) + BILLION) % BILLION;
+  return [Number((time - nanoseconds) / BILLION), Number(nanoseconds)];
+};
+const joinTime = (time: readonly [number, number]): bigint => BigInt(time[0]) * BILLION + BigInt(time[1]);
+
+function entryToCbor(entry: Entry): CborMap {
+  const map: CborMap = {
+    n: bytesOf(entry.name),
+    t: TYPE_LETTER[entry.type],
+    m: entry.mode,
+    u: entry.uid,
+    g: entry.gid,
+    mt: splitTime(entry.mtime),
+  };
+  if (entry.ctime !== undefined) map.ct = splitTime(entry.ctime);
+  if (entry.inode !== undefined)
+    map.i = entry.inode <= BigInt(Number.MAX_SAFE_INTEGER) ? Number(entry.inode) : entry.inode;
+  if (entry.xattrs?.length) map.x = entry.xattrs.map(([name, value]) => [bytesOf(name), value]);
+  if (entry.size !== undefined) map.z = entry.size;
+  if (entry.chunks !== undefined) map.c = entry.chunks;
+  if (entry.chunkPages !== undefined) map.r = entry.chunkPages;
+  if (entry.extents !== undefined) map.e = entry.extents;
+  if (entry.sameFile !== undefined) map.h = entry.sameFile;
+  if (entry.dense) map.y = 1;
+  if (entry.target !== undefined) map.l = bytesOf(entry.target);
+  if (entry.node !== undefined) map.s = entry.node;
+  return map;
+}
+
+function entryFromCbor(map: CborMap): Entry {
+  const name = textOf(map.n as Uint8Array);
+  // a writer that was taken over must not reach outside a restore's destination
+  if (name === "" || name === "." || name === ".." || name.includes("/") || name.includes("\0")) {
+    throw new CodedError(
+      "store.damaged",
+      `an entry has the name ${JSON.stringify(name)}, which no file can have`,
+    );
+  }
+  const type = LETTER_TYPE[map.t as string];
+  if (!type) throw new CodedError("depot.newer", `an entry of the unknown type ${JSON.stringify(map.t)}`);
+  return {
+    name,
+    type,
+    mode: map.m as number,
+    uid: map.u as number,
+    gid: map.g as number,
+    mtime: joinTime(map.mt as [number, number]),
+    ctime: map.ct ? joinTime(map.ct as [number, number]) : undefined,
+    inode: map.i === undefined ? undefined : BigInt(map.i as number | bigint),
+    xattrs: (map.x as [Uint8Array, Uint8Array][] | undefined)?.map(
+      ([key, value]) => [textOf(key), value] as const,
+    ),
+    size: map.z as number | undefined,
+    chunks: map.c as Uint8Array | undefined,
+    chunkPages: map.r as Uint8Array | undefined,
+    extents: map.e as [number, number][] | undefined,
+    sameFile: map.h as string | undefined,
+    dense: map.y === 1 || undefined,
+    target: map.l === undefined ? undefined : textOf(map.l as Uint8Array),
+    node: map.s as Uint8Array | undefined,
+  };
+}
+
+/** A page of a large folder: its first name and its node. */
+export interface FolderPage {
+  readonly first: ByteString;
+  readonly node: Uint8Array;
+  readonly count: number;
+}
+
+export type TreeNode =
+  | { readonly kind: "folder"; readonly entries: readonly Entry[] }
+  | { readonly kind: "pages"; readonly pages: readonly FolderPage[] }
+  | { readonly kind: "chunks"; readonly ids: Uint8Array };
+
+export const encodeFolder = (entries: readonly Entry[]): Buffer =>
+  cborEncoder.encode({ k: "f", e: entries.map(entryToCbor) });
+export const encodePages = (pages: readonly FolderPage[]): Buffer =>
+  cborEncoder.encode({ k: "p", p: pages.map((page) => [bytesOf(page.first), page.node, page.count]) });
+export const encodeChunkPage = (ids: Uint8Array): Buffer => cborEncoder.encode({ k: "c", c: ids });
+
+/** Decodes a node; entries with impossible names or unknown types are refused. */
+export function decodeNode(bytes: Uint8Array): TreeNode {
+  const map = cborDecoder.decode(bytes) as CborMap;
+  switch (map.k) {
+    case "f":
+      return { kind: "folder", entries: (map.e as CborMap[]).map(entryFromCbor) };
+    case "p":
+      return {
+        kind: "pages",
+        pages: (map.p as [Uint8Array, Uint8Array, number][]).map(([first, node, count]) => ({
+          first: textOf(first),
+          node,
+          count,
+        })),
+      };
+    case "c":
+      return { kind: "chunks", ids: map.c as Uint8Array };
+    default:
+      throw new CodedError("depot.newer", `a tree node of the unknown kind ${JSON.stringify(map.k)}`);
+  }
+}
+
+const PAGE_LEAST = 256;
+const PAGE_MOST = 4096;
+const FOLDER_MOST = 2048;
+
+/** FNV-1a, 32 bits: decides where the pages of a large folder end, so that one new name moves one boundary at most. */
+function nameHash(name: ByteString): number {
+  let hash = 0x811c9dc5;
+  for (let i = 0; i < name.length; i += 1) hash = Math.imul(hash ^ name.charCodeAt(i), 0x01000193);
+  return hash >>> 0;
+}
+
+/** Splits the sorted entries of a large folder into pages; a small one stays whole. */
+export function pageEntries(entries: readonly Entry[]): readonly Entry[][] {
+  if (entries.length <= FOLDER_MOST) return [entries as Entry[]];
+  const pages: Entry[][] = [];
+  let page: Entry[] = [];
+  for (const entry of entries) {
+    page.push(entry);
+    if (page.length >= PAGE_MOST || (page.length >= PAGE_LEAST && nameHash(entry.name) % 1024 === 0)) {
+      pages.push(page);
+      page = [];
+    }
+  }
+  if (page.length) pages.push(page);
+  return pages;
+}
+
+/** Splits concatenated ids. */
+export const splitIds = (ids: Uint8Array): Uint8Array[] =>
+  Array.from({ length: ids.length / ID_BYTES }, (_, i) => ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES));
+
+/** A byte string for people: UTF-8 where it is, and `\xHH` for bytes that are not. */
+export function showBytes(text: ByteString): string {
+  const bytes = bytesOf(text);
+  const decoded = bytes.toString("utf8");
+  if (Buffer.from(decoded, "utf8").equals(bytes)) return decoded;
+  let shown = "";
+  for (let i = 0; i < bytes.length; ) {
+    let length = 1;
+    for (let size = 4; size > 1; size -= 1) {
+      const part = bytes.subarray(i, i + size);
+      if (
+        part.length === size &&
+        part[0]! >= 0xc2 &&
+        !part.toString("utf8").includes("�") &&
+        [...part.toString("utf8")].length === 1
+      ) {
+        length = size;
+        break;
+      }
+    }
+    const part = bytes.subarray(i, i + length);
+    shown +=
+      length > 1 || part[0]! < 0x80 ? part.toString("utf8") : `\\x${part[0]!.toString(16).padStart(2, "0")}`;
+    i += length;
+  }
+  return shown;
+}
+
+/** The byte string of a text that people see or type, in UTF-8. */
+export const byteString = (text: string): ByteString => Buffer.from(text, "utf8").toString("latin1");

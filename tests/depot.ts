@@ -1,0 +1,124 @@
+import { mkdtempSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import type { Code } from "@/core/codes";
+import { compileSelection } from "@/core/selection/selection";
+import { FilesReader } from "@/sources/files/reader";
+import { type ClashRule, restoreFiles } from "@/sources/files/writer";
+import { type PreviousTree, type SnapshotResult, storeSnapshot } from "@/sources/snapshot";
+import { deriveStoreKeys } from "@/store/keys";
+import { packName } from "@/store/layout";
+import { LocalFolder } from "@/store/places/local-folder";
+import type { Place } from "@/store/places/place";
+import { type PackSource, StoreReader } from "@/store/reader";
+import { byteString, decodeNode } from "@/store/tree";
+import { idKey, type Sink, StoreWriter, type WriterFigures } from "@/store/writer";
+
+export const freshFolder = (name: string): string => mkdtempSync(join(tmpdir(), `deep-keep-${name}-`));
+
+/** A depot on the disk with its index in memory: what the console does, without it. */
+export class TestDepot implements Sink, PackSource {
+  readonly keys = deriveStoreKeys(Buffer.alloc(32, 5));
+  readonly index = new Map<string, string>();
+  readonly packs: string[] = [];
+  readonly folder: string;
+  constructor(
+    readonly place: Place = new LocalFolder(freshFolder("depot")),
+    folder?: string,
+  ) {
+    this.folder = folder ?? "";
+  }
+
+  async known(ids: readonly Uint8Array[]): Promise<boolean[]> {
+    return ids.map((id) => this.index.has(idKey(id)));
+  }
+
+  async putPack(packId: Buffer, parts: readonly Uint8Array[], ids: readonly Uint8Array[]): Promise<void> {
+    const id = packId.toString("hex");
+    await this.place.put(packName("s", id), parts);
+    this.packs.push(id);
+    for (const chunk of ids) this.index.set(idKey(chunk), id);
+  }
+
+  async locate(ids: readonly Uint8Array[]): Promise<(string | null)[]> {
+    return ids.map((id) => this.index.get(idKey(id)) ?? null);
+  }
+
+  async open(packId: string) {
+    const name = packName("s", packId);
+    const size = await this.place.size(name);
+    return { size, read: (offset: number, length: number) => this.place.read(name, offset, length) };
+  }
+
+  reader(): StoreReader {
+    return new StoreReader(this.keys, this);
+  }
+}
+
+export interface Snapped extends SnapshotResult {
+  readonly stored: WriterFigures;
+  readonly notes: readonly { readonly code: Code; readonly path: string }[];
+  readonly previous: PreviousTree;
+}
+
+/** Stores folders of this machine, or of one whose disk is at `root`. */
+export async function snap(
+  depot: TestDepot,
+  root: string,
+  options: {
+    folders?: string[];
+    include?: string[];
+    exclude?: string[];
+    previous?: PreviousTree | null;
+  } = {},
+): Promise<Snapped> {
+  const writer = new StoreWriter(depot.keys, depot);
+  const nodes = new Map<string, Uint8Array>();
+  const notes: { code: Code; path: string }[] = [];
+  const { folders = ["/"], include = [], exclude = [], previous = null } = options;
+  const result = await storeSnapshot({
+    reader: new FilesReader(root),
+    writer,
+    keys: depot.keys,
+    folders,
+    selector: compileSelection({ folders, include, exclude }),
+    previous,
+    keepNode: (id, bytes) => bytes && nodes.set(idKey(id), bytes),
+    note: (code, path) => notes.push({ code, path }),
+    progress: { items: 0, bytes: 0 },
+    signal: new AbortController().signal,
+  });
+  const stored = await writer.close();
+  const node = (id: Uint8Array) => {
+    const bytes = nodes.get(idKey(id));
+    return bytes ? decodeNode(bytes) : previous!.node(id);
+  };
+  return { ...result, stored, notes, previous: { root: result.root, node } };
+}
+
+/** Restores paths of a snapshot below `machineRoot`. */
+export async function bring(
+  depot: TestDepot,
+  root: Uint8Array,
+  machineRoot: string,
+  options: { paths?: string[]; folder?: string | null; clash?: ClashRule } = {},
+) {
+  const notes: { code: Code; path: string }[] = [];
+  const figures = await restoreFiles(
+    (options.paths ?? ["/"]).map((path) => ({
+      root,
+      momentLabel: "2026-11-17 18.05",
+      path: byteString(path),
+    })),
+    {
+      store: depot.reader(),
+      machineRoot,
+      folder: options.folder ?? null,
+      clash: options.clash ?? "keep-both",
+      note: (code, path) => notes.push({ code, path }),
+      progress: { items: 0, bytes: 0 },
+      signal: new AbortController().signal,
+    },
+  );
+  return { figures, notes };
+}
