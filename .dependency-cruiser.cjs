@@ -29,6 +29,8 @@ module.exports = {
     doNotFollow: { path: "node_modules" },
     tsConfig: { fileName: "tsconfig.json" },
     tsPreCompilationDeps: true,
+    parser: "swc",
+    enhancedResolveOptions: { extensions: [".ts", ".tsx", ".js"] },
     exclude: { path: "\\.next|dist" },
   },
 };

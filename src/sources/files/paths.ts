@@ -2,7 +2,6 @@ import type { ByteString } from "@/store/tree";
 
 /** A path for Node's calls: text when it is plain ASCII (quicker), else its bytes. */
 export function systemPath(path: ByteString): string | Buffer {
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: the range is what ASCII is
   return /^[\x00-\x7f]*$/.test(path) ? path : Buffer.from(path, "latin1");
 }
 

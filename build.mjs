@@ -1,0 +1,21 @@
+// Builds the programs beside the web: agent, runner, keep, start, bench.
+import { build } from "esbuild";
+
+await build({
+  entryPoints: {
+    agent: "src/agent/main.ts",
+    runner: "src/runs/main.ts",
+    keep: "src/operate/keep.ts",
+    start: "src/operate/start.ts",
+    bench: "src/operate/bench.ts",
+  },
+  outdir: "dist",
+  outExtension: { ".js": ".mjs" },
+  bundle: true,
+  platform: "node",
+  format: "esm",
+  target: "node20",
+  packages: "external",
+  sourcemap: true,
+  logLevel: "warning",
+});

@@ -1,0 +1,122 @@
+import { setTimeout as pause } from "node:timers/promises";
+import { type Code, CodedError, isCode } from "@/core/codes";
+import { enrolAnswer, enrolRequest, heartbeatAnswer, job } from "@/core/protocol/agent";
+import type { z } from "zod";
+import { type ConsoleLink, Superseded } from "./link";
+
+/** How long an agent keeps trying while its console does not answer; then the run fails and is taken up again later. */
+const PATIENCE_MS = 15 * 60_000;
+const FIRST_PAUSE_MS = 300;
+const LONGEST_PAUSE_MS = 10_000;
+
+interface Call {
+  readonly method: "GET" | "POST" | "PUT";
+  readonly path: string;
+  readonly json?: unknown;
+  readonly body?: () => BodyInit;
+  readonly headers?: Record<string, string>;
+  readonly signal?: AbortSignal;
+  /** Give up at once when the console does not answer. */
+  readonly once?: boolean;
+}
+
+/** Speaks to a console over HTTP. Calls are repeated while it does not answer: each of them may be done twice. */
+export class HttpLink implements ConsoleLink {
+  constructor(
+    private readonly consoleUrl: string,
+    private readonly token: string | null,
+    private readonly patience = PATIENCE_MS,
+  ) {}
+
+  private async call(call: Call): Promise<Response> {
+    const started = performance.now();
+    for (let wait = FIRST_PAUSE_MS; ; wait = Math.min(wait * 2, LONGEST_PAUSE_MS)) {
+      try {
+        const response = await fetch(new URL(`/agent/v1/${call.path}`, this.consoleUrl), {
+          method: call.method,
+          headers: {
+            ...(this.token ? { authorization: `Bearer ${this.token}` } : {}),
+            ...(call.json !== undefined ? { "content-type": "application/json" } : {}),
+            ...call.headers,
+          },
+          body: call.json !== undefined ? JSON.stringify(call.json) : (call.body?.() ?? null),
+          ...(call.signal ? { signal: call.signal } : {}),
+          ...({ duplex: "half" } as object),
+        });
+        if (response.ok) return response;
+        if (response.status < 500 || response.status === 507) throw await problemOf(response);
+        await response.body?.cancel();
+      } catch (error) {
+        if (error instanceof CodedError || error instanceof Superseded || call.signal?.aborted) throw error;
+        // no connection, or it was cut: the console restarts perhaps
+      }
+      if (call.once || performance.now() - started > this.patience) throw new CodedError("run.agent-error", `the console at ${this.consoleUrl} does not answer`);
+      await pause(wait, undefined, call.signal ? { signal: call.signal } : {});
+    }
+  }
+
+  private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Response> => this.call({ method: "POST", path, json, ...more });
+
+  async enrol(request: z.infer<typeof enrolRequest>): Promise<z.infer<typeof enrolAnswer>> {
+    return enrolAnswer.parse(await (await this.post("enrol", request, { once: true })).json());
+  }
+
+  hello: ConsoleLink["hello"] = async (system, started) => {
+    await this.post("hello", { system, started });
+  };
+
+  work: ConsoleLink["work"] = async (kinds, signal) => {
+    const response = await this.post("work", { kinds }, { signal });
+    return response.status === 204 ? null : job.parse(await response.json());
+  };
+
+  heartbeat: ConsoleLink["heartbeat"] = async (runId, report) => heartbeatAnswer.parse(await (await this.post(`runs/${runId}/heartbeat`, report)).json());
+
+  log: ConsoleLink["log"] = async (runId, lines) => {
+    await this.post(`runs/${runId}/log`, { lines });
+  };
+
+  known: ConsoleLink["known"] = async (runId, ids) => {
+    const response = await this.call({ method: "POST", path: `runs/${runId}/known`, body: () => new Uint8Array(Buffer.concat(ids)) });
+    return [...new Uint8Array(await response.arrayBuffer())].map(Boolean);
+  };
+
+  putPack: ConsoleLink["putPack"] = async (runId, packId, chunkIds, parts) => {
+    await this.call({
+      method: "PUT",
+      path: `runs/${runId}/packs/${packId}?chunks=${chunkIds.length}`,
+      body: () => new Blob([...chunkIds, ...parts] as BlobPart[]),
+      headers: { "content-type": "application/octet-stream" },
+    });
+  };
+
+  putPoint: ConsoleLink["putPoint"] = async (runId, report) => {
+    await this.post(`runs/${runId}/point`, report);
+  };
+
+  end: ConsoleLink["end"] = async (runId, report) => {
+    await this.post(`runs/${runId}/end`, report);
+  };
+
+  locate: ConsoleLink["locate"] = async (runId, depotId, ids) => {
+    const response = await this.call({ method: "POST", path: `runs/${runId}/depots/${depotId}/locate`, body: () => new Uint8Array(Buffer.concat(ids)) });
+    return (await response.json()) as (string | null)[];
+  };
+
+  readPack: ConsoleLink["readPack"] = async (runId, depotId, packId, offset, length) => {
+    const response = await this.call({
+      method: "GET",
+      path: `runs/${runId}/depots/${depotId}/packs/${packId}`,
+      headers: length > 0 ? { range: `bytes=${offset}-${offset + length - 1}` } : {},
+    });
+    return { size: Number(response.headers.get("x-size")), bytes: Buffer.from(await response.arrayBuffer()) };
+  };
+}
+
+/** A refusal of the console as an error. 409 on a run means that it ended or has another attempt. */
+async function problemOf(response: Response): Promise<Error> {
+  const problem = (await response.json().catch(() => ({}))) as { code?: string; detail?: string };
+  if (problem.code === "request.conflict") return new Superseded();
+  const code: Code = problem.code && isCode(problem.code) ? problem.code : "run.agent-error";
+  return Object.assign(new CodedError(code), { message: problem.detail ?? `${response.status}` });
+}

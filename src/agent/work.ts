@@ -1,0 +1,34 @@
+import { CodedError } from "@/core/codes";
+import type { Job } from "@/core/protocol/agent";
+import { openSealed } from "@/store/secrets";
+import { backUp } from "./backup";
+import { type ConsoleLink, Superseded } from "./link";
+import { RunReporter } from "./reporter";
+import { restore } from "./restore";
+import type { AgentState, Identity } from "./state";
+
+/** Executes one job and reports its end, whatever it is. */
+export async function doJob(link: ConsoleLink, job: Job, identity: Pick<Identity, "privateKey" | "root">, state: AgentState): Promise<void> {
+  const reporter = new RunReporter(link, job.runId, job.attempt);
+  try {
+    const dataKey = openSealed(Buffer.from(identity.privateKey, "base64"), Buffer.from(job.sealedKey, "base64"));
+    if (job.kind === "backup") await backUp(link, job, dataKey, state, identity.root, reporter);
+    else await restore(link, job, dataKey, identity.root, reporter);
+  } catch (error) {
+    if (error instanceof Superseded || reporter.signal.reason instanceof Superseded) return;
+    await reporter.flush();
+    const { items, bytes } = reporter.progress;
+    if (reporter.stopped) {
+      await link.end(job.runId, { outcome: "stopped", code: "run.stopped", message: "Stopped by a person. What was stored is used by the next run.", figures: { items, bytes } });
+      return;
+    }
+    const code = error instanceof CodedError ? error.code : "run.agent-error";
+    const message = (error as Error).message ?? String(error);
+    if (code === "run.agent-error") console.error(error);
+    await link.end(job.runId, { outcome: "failed", code, message, figures: { items, bytes } }).catch((lost) => {
+      if (!(lost instanceof Superseded)) throw lost;
+    });
+  } finally {
+    reporter.close();
+  }
+}

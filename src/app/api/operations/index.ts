@@ -1,0 +1,19 @@
+import { type AnyOperation, operation } from "@/server/api/operation";
+import { openApiDocument } from "@/server/api/openapi";
+import { clients } from "./clients";
+import { depots } from "./depots";
+import { people } from "./people";
+import { policies } from "./policies";
+import { restores } from "./restores";
+import { sources } from "./sources";
+
+const described: readonly AnyOperation[] = [...people, ...clients, ...depots, ...policies, ...sources, ...restores];
+
+/** Everything that the API can do. Routing, the OpenAPI document and the tests of tenancy are made from this table. */
+export const operations: readonly AnyOperation[] = [
+  ...described,
+  operation({
+    id: "openApi", method: "GET", path: "/openapi.json", summary: "This API as OpenAPI 3.1.", caller: "anyone",
+    run: async () => openApiDocument(described),
+  }),
+];

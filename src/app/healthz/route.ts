@@ -1,0 +1,4 @@
+export const dynamic = "force-dynamic";
+
+/** The process answers. */
+export const GET = (): Response => Response.json({ ok: true });

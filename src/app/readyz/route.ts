@@ -1,0 +1,13 @@
+import { theServices } from "@/app/console";
+
+export const dynamic = "force-dynamic";
+
+/** The process can do its work: the database answers. */
+export async function GET(): Promise<Response> {
+  try {
+    await theServices().db.pool.query("select 1");
+    return Response.json({ ok: true });
+  } catch {
+    return Response.json({ ok: false, waitsFor: "database" }, { status: 503 });
+  }
+}

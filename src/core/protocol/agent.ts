@@ -1,0 +1,129 @@
+import { z } from "zod";
+import { clausesSchema } from "../policy/clauses";
+
+/**
+ * What agent and console say to each other over `/agent/v1`, JSON but for chunks and packs, which are bytes. Ids of
+ * points and packs are hex, ids of chunks 32 raw bytes one after another.
+ */
+export const systemReport = z.object({
+  hostname: z.string().max(253),
+  system: z.string().max(200),
+  kernel: z.string().max(200),
+  cores: z.number().int().min(1),
+  memory: z.number().int().min(0),
+  agent: z.string().max(50),
+  volumes: z.array(z.object({ path: z.string().max(4096), size: z.number(), free: z.number() })).max(200),
+});
+export type SystemReport = z.infer<typeof systemReport>;
+
+export const enrolRequest = z.object({
+  code: z.string().min(1, "Give the enrolment code.").max(100),
+  name: z
+    .string()
+    .regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$/, "A machine's name has letters, digits, dots and dashes, 63 at most."),
+  /** X25519, SPKI DER in base64: the client's key is sealed to it. */
+  publicKey: z.string().max(200),
+  system: systemReport,
+});
+export const enrolAnswer = z.object({ machineId: z.uuid(), token: z.string(), clientName: z.string() });
+
+export const helloRequest = z.object({
+  system: systemReport,
+  /** True when the agent has just started: what it ran before is not running any more. */
+  started: z.boolean(),
+});
+
+export const workRequest = z.object({ kinds: z.array(z.enum(["backup", "restore"])).min(1) });
+
+const hex = (bytes: number) => z.string().regex(new RegExp(`^[0-9a-f]{${bytes * 2}}$`));
+
+const jobBase = {
+  runId: z.uuid(),
+  attempt: z.number().int(),
+  /** The client's data key, sealed to the machine's public key, base64. */
+  sealedKey: z.string(),
+};
+export const backupJob = z.object({
+  ...jobBase,
+  kind: z.literal("backup"),
+  /** The moment that the recovery point bears. */
+  moment: z.iso.datetime(),
+  sourceId: z.uuid(),
+  sourceName: z.string(),
+  machineName: z.string(),
+  clauses: clausesSchema,
+  /** The newest point in the depot; `root` is where unchanged files are taken from. */
+  previous: z.object({ pointId: hex(16), root: hex(32), items: z.number(), bytes: z.number() }).nullable(),
+  /** The client has nothing in this depot yet: no use asking what is known. */
+  spaceEmpty: z.boolean(),
+});
+export const restoreJob = z.object({
+  ...jobBase,
+  kind: z.literal("restore"),
+  items: z.array(z.object({ root: hex(32), momentLabel: z.string(), path: z.string(), depotId: z.uuid() })),
+  folder: z.string().nullable(),
+  clash: z.enum(["keep-both", "replace", "skip"]),
+});
+export const job = z.discriminatedUnion("kind", [backupJob, restoreJob]);
+export type BackupJob = z.infer<typeof backupJob>;
+export type RestoreJob = z.infer<typeof restoreJob>;
+export type Job = z.infer<typeof job>;
+
+export const progressReport = z.object({
+  attempt: z.number().int(),
+  items: z.number().optional(),
+  bytes: z.number().optional(),
+  totalItems: z.number().optional(),
+  totalBytes: z.number().optional(),
+  rate: z.number().optional(),
+  stored: z.number().optional(),
+});
+export type ProgressReport = z.infer<typeof progressReport>;
+export const heartbeatAnswer = z.object({ stop: z.boolean() });
+
+export const logLines = z.object({
+  lines: z
+    .array(
+      z.object({
+        level: z.enum(["info", "caution", "error"]),
+        code: z.string().max(60).nullable(),
+        path: z.string().max(5000).nullable(),
+        message: z.string().max(2000),
+      }),
+    )
+    .max(1000),
+});
+export type LogReport = z.infer<typeof logLines>["lines"][number];
+
+export const pointReport = z.object({
+  pointId: hex(16),
+  /** The sealed point object, base64. */
+  object: z.string().max(200_000),
+  root: hex(32),
+  counts: z.object({ files: z.number(), folders: z.number(), links: z.number(), bytes: z.number() }),
+  figures: z.object({
+    filesRead: z.number(),
+    bytesRead: z.number(),
+    filesUnchanged: z.number(),
+    changed: z.number(),
+    denser: z.number(),
+    removed: z.number(),
+    busiestFolder: z.string().nullable(),
+    newChunks: z.number(),
+    newBytes: z.number(),
+    storedBytes: z.number(),
+    packs: z.number(),
+  }),
+  cautions: z.number().int(),
+  /** The most telling code among the cautions. */
+  code: z.string().nullable(),
+});
+export type PointReport = z.infer<typeof pointReport>;
+
+export const endReport = z.object({
+  outcome: z.enum(["clean", "caution", "failed", "stopped"]),
+  code: z.string().nullable(),
+  message: z.string().max(2000).nullable(),
+  figures: z.record(z.string(), z.unknown()),
+});
+export type EndReport = z.infer<typeof endReport>;

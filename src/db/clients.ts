@@ -1,0 +1,57 @@
+import { all, change, one, type Tx } from "./scope";
+
+export interface Client {
+  readonly id: string;
+  readonly slug: string;
+  readonly name: string;
+  readonly zone: string;
+  readonly region: string;
+  readonly contactName: string;
+  readonly contactEmail: string;
+}
+
+export interface Site {
+  readonly id: string;
+  readonly clientId: string;
+  readonly slug: string;
+  readonly name: string;
+}
+
+const CLIENT = `id, slug, name, zone, region, contact_name as "contactName", contact_email as "contactEmail"`;
+const SITE = `id, client_id as "clientId", slug, name`;
+
+export const listClients = (tx: Tx) => all<Client>(tx, `select ${CLIENT} from clients order by name`);
+export const clientById = (tx: Tx, id: string) => one<Client>(tx, `select ${CLIENT} from clients where id = $1`, [id]);
+export const clientBySlug = (tx: Tx, slug: string) => one<Client>(tx, `select ${CLIENT} from clients where slug = $1`, [slug]);
+
+export const insertClient = (tx: Tx, client: Client, now: Date) =>
+  change(
+    tx,
+    `insert into clients (id, slug, name, zone, region, contact_name, contact_email, created_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+    [client.id, client.slug, client.name, client.zone, client.region, client.contactName, client.contactEmail, now],
+  );
+
+export const updateClient = (tx: Tx, client: Omit<Client, "slug">) =>
+  change(
+    tx,
+    "update clients set name = $2, zone = $3, region = $4, contact_name = $5, contact_email = $6 where id = $1",
+    [client.id, client.name, client.zone, client.region, client.contactName, client.contactEmail],
+  );
+
+export const listSites = (tx: Tx, clientId: string | null = null) =>
+  all<Site>(tx, `select ${SITE} from sites where ($1::uuid is null or client_id = $1) order by name`, [clientId]);
+export const siteById = (tx: Tx, id: string) => one<Site>(tx, `select ${SITE} from sites where id = $1`, [id]);
+
+export const insertSite = (tx: Tx, site: Site) =>
+  change(tx, "insert into sites (id, client_id, slug, name) values ($1, $2, $3, $4)", [
+    site.id, site.clientId, site.slug, site.name,
+  ]);
+
+export interface Provider {
+  readonly name: string;
+  readonly zone: string;
+}
+export const readProvider = (tx: Tx) => one<Provider>(tx, "select name, zone from provider");
+export const insertProvider = (tx: Tx, provider: Provider) =>
+  change(tx, "insert into provider (name, zone) values ($1, $2)", [provider.name, provider.zone]);

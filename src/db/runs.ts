@@ -1,0 +1,190 @@
+import type { Outcome } from "@/core/protection/state";
+import type { Code } from "@/core/codes";
+import { all, change, one, type Tx } from "./scope";
+import type { StandingFilter } from "./sources";
+
+export type RunKind = "backup" | "restore";
+export type RunState = "due" | "claimed" | "reading" | "closing" | "ended";
+
+export interface RunProgress {
+  /** Items and bytes passed so far; totals are what the last recovery point had, or what the basket holds. */
+  readonly items?: number;
+  readonly bytes?: number;
+  readonly totalItems?: number;
+  readonly totalBytes?: number;
+  /** Bytes a second over the last report. */
+  readonly rate?: number;
+  readonly stored?: number;
+}
+
+export interface Run {
+  readonly id: string;
+  readonly clientId: string;
+  readonly sourceId: string;
+  readonly machineId: string;
+  readonly kind: RunKind;
+  readonly cause: "schedule" | "person";
+  readonly requestedBy: string | null;
+  readonly dueAt: Date;
+  readonly state: RunState;
+  readonly outcome: Outcome | null;
+  readonly code: Code | null;
+  readonly message: string | null;
+  readonly attempt: number;
+  readonly leaseUntil: Date | null;
+  readonly startedAt: Date | null;
+  readonly endedAt: Date | null;
+  readonly stopRequestedAt: Date | null;
+  readonly request: Record<string, unknown>;
+  readonly progress: RunProgress;
+  readonly figures: Record<string, unknown>;
+}
+
+const RUN = `r.id, r.client_id as "clientId", r.source_id as "sourceId", r.machine_id as "machineId", r.kind, r.cause,
+  r.requested_by as "requestedBy", r.due_at as "dueAt", r.state, r.outcome, r.code, r.message, r.attempt,
+  r.lease_until as "leaseUntil", r.started_at as "startedAt", r.ended_at as "endedAt", r.stop_requested_at as "stopRequestedAt",
+  r.request, r.progress, r.figures`;
+
+export const runById = (tx: Tx, id: string) => one<Run>(tx, `select ${RUN} from runs r where r.id = $1`, [id]);
+/** The run, locked for the rest of the transaction. */
+export const lockRun = (tx: Tx, id: string) => one<Run>(tx, `select ${RUN} from runs r where r.id = $1 for update`, [id]);
+
+export const insertRun = (
+  tx: Tx,
+  run: Pick<Run, "id" | "clientId" | "sourceId" | "machineId" | "kind" | "cause" | "requestedBy" | "dueAt" | "request">,
+) =>
+  change(
+    tx,
+    `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+    [run.id, run.clientId, run.sourceId, run.machineId, run.kind, run.cause, run.requestedBy, run.dueAt, JSON.stringify(run.request)],
+  );
+
+/** A backup of the source that waits for its turn, if there is one. */
+export const waitingRun = (tx: Tx, sourceId: string) =>
+  one<Run>(tx, `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state = 'due' order by r.due_at limit 1`, [sourceId]);
+export const runningRun = (tx: Tx, sourceId: string) =>
+  one<Run>(tx, `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state in ('claimed', 'reading', 'closing')`, [sourceId]);
+
+/** The machine's next run that may start: a source has one backup at a time. Locked against other claimers. */
+export const nextClaimable = (tx: Tx, machineId: string, kinds: readonly RunKind[], now: Date) =>
+  one<Run>(
+    tx,
+    `select ${RUN} from runs r where r.machine_id = $1 and r.state = 'due' and r.kind = any($2) and r.due_at <= $3
+       and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
+     order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
+    [machineId, kinds, now],
+  );
+
+export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
+  change(
+    tx,
+    `update runs set state = 'claimed', attempt = attempt + 1, started_at = $2, lease_until = $3 where id = $1 and state = 'due'`,
+    [id, now, leaseUntil],
+  );
+export const extendLease = (tx: Tx, id: string, leaseUntil: Date, progress: RunProgress) =>
+  change(
+    tx,
+    `update runs set lease_until = $2, progress = progress || $3::jsonb, state = case when state = 'claimed' then 'reading' else state end
+     where id = $1 and state in ('claimed', 'reading', 'closing')`,
+    [id, leaseUntil, JSON.stringify(progress)],
+  );
+export const requestStop = (tx: Tx, id: string, now: Date) =>
+  change(tx, "update runs set stop_requested_at = coalesce(stop_requested_at, $2) where id = $1 and state <> 'ended'", [id, now]);
+
+export interface RunEnd {
+  readonly outcome: Outcome;
+  readonly code: Code | null;
+  readonly message: string | null;
+  readonly figures: Record<string, unknown>;
+}
+export const endRun = (tx: Tx, id: string, end: RunEnd, now: Date) =>
+  change(
+    tx,
+    `update runs set state = 'ended', outcome = $2, code = $3, message = $4, figures = $5, ended_at = $6, lease_until = null
+     where id = $1 and state <> 'ended'`,
+    [id, end.outcome, end.code, end.message, JSON.stringify(end.figures), now],
+  );
+
+/** Runs whose executor fell silent. */
+export const lapsedRuns = (tx: Tx, now: Date) =>
+  all<Run>(tx, `select ${RUN} from runs r where r.state in ('claimed', 'reading', 'closing') and r.lease_until < $1 for update skip locked`, [now]);
+export const returnRun = (tx: Tx, id: string) =>
+  change(tx, "update runs set state = 'due', lease_until = null, progress = '{}' where id = $1", [id]);
+
+export interface RunRow extends Run {
+  readonly sourceName: string;
+  readonly machineName: string;
+  readonly clientName: string;
+  readonly clientSlug: string;
+}
+const ROW = `${RUN}, s.name as "sourceName", m.name as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
+const ROW_FROM = `runs r join sources s on s.id = r.source_id join machines m on m.id = r.machine_id join clients c on c.id = r.client_id`;
+const IN_SCOPE = "($1::uuid is null or r.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or r.source_id = $3)";
+const scopeValues = (filter: StandingFilter) => [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null];
+
+export const openRuns = (tx: Tx, filter: StandingFilter) =>
+  all<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.state <> 'ended' and ${IN_SCOPE} order by r.started_at nulls last, r.due_at`, scopeValues(filter));
+
+export interface PastFilter extends StandingFilter {
+  readonly outcome?: string | null;
+  readonly kind?: string | null;
+  readonly from?: Date | null;
+  readonly to?: Date | null;
+  readonly limit: number;
+}
+export const pastRuns = (tx: Tx, filter: PastFilter) =>
+  all<RunRow>(
+    tx,
+    `select ${ROW} from ${ROW_FROM} where r.state = 'ended' and ${IN_SCOPE} and ($4::text is null or r.outcome = $4)
+       and ($5::text is null or r.kind = $5) and ($6::timestamptz is null or r.due_at >= $6) and ($7::timestamptz is null or r.due_at < $7)
+     order by r.due_at desc limit $8`,
+    [...scopeValues(filter), filter.outcome ?? null, filter.kind ?? null, filter.from ?? null, filter.to ?? null, filter.limit],
+  );
+export const runRow = (tx: Tx, id: string) => one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
+
+export const nightRuns = (tx: Tx, filter: StandingFilter, from: Date) =>
+  all<{ clientId: string; at: Date; outcome: Outcome }>(
+    tx,
+    `select r.client_id as "clientId", r.due_at as at, r.outcome from runs r join sources s on s.id = r.source_id
+     where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $4 and ${IN_SCOPE}`,
+    [...scopeValues(filter), from],
+  );
+
+/** Shares of changed files in the source's earlier runs, for what is usual. */
+export const usualChanges = async (tx: Tx, sourceId: string) =>
+  (
+    await all<{ share: number }>(
+      tx,
+      `select (figures->>'changed')::float / greatest(1, (figures->>'files')::float) as share from runs
+       where source_id = $1 and kind = 'backup' and outcome in ('clean', 'caution') and figures ? 'changed' and (figures->>'first')::bool is not true
+       order by due_at desc limit 30`,
+      [sourceId],
+    )
+  ).map((row) => row.share);
+
+export interface LogLine {
+  readonly at: Date;
+  readonly level: "info" | "caution" | "error";
+  readonly code: Code | null;
+  readonly path: string | null;
+  readonly message: string;
+}
+export const appendLog = (tx: Tx, run: Pick<Run, "id" | "clientId">, lines: readonly LogLine[]) =>
+  change(
+    tx,
+    `insert into run_log (run_id, client_id, at, level, code, path, message)
+     select $1, $2, * from unnest($3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[])`,
+    [
+      run.id, run.clientId, lines.map((line) => line.at), lines.map((line) => line.level), lines.map((line) => line.code),
+      lines.map((line) => line.path), lines.map((line) => line.message),
+    ],
+  );
+export const readLog = (tx: Tx, runId: string, after = 0, limit = 500) =>
+  all<LogLine & { id: number }>(
+    tx,
+    "select id, at, level, code, path, message from run_log where run_id = $1 and id > $2 order by id limit $3",
+    [runId, after, limit],
+  );
+export const countLog = async (tx: Tx, runId: string) =>
+  (await one<{ cautions: number }>(tx, "select count(*) filter (where level <> 'info') as cautions from run_log where run_id = $1", [runId]))!.cautions;

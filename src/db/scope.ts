@@ -1,0 +1,73 @@
+import pg from "pg";
+
+/** What a transaction may see. The database enforces it: migrations/0002-tenancy.sql. */
+export type Scope =
+  /** The program itself: signing in, the runner. */
+  | { readonly role: "system" }
+  /** The provider's people: all clients. */
+  | { readonly role: "provider" }
+  /** A portal user: reads one client. */
+  | { readonly role: "client"; readonly clientId: string }
+  /** An enrolled machine: one client. */
+  | { readonly role: "machine"; readonly clientId: string };
+
+export type Tx = pg.PoolClient;
+
+// bigint columns hold bytes and counts, far below 2^53
+pg.types.setTypeParser(pg.types.builtins.INT8, Number);
+pg.types.setTypeParser(pg.types.builtins.NUMERIC, Number);
+
+export interface Database {
+  readonly pool: pg.Pool;
+  /** Runs `work` in one transaction that sees what the scope sees. */
+  withScope<T>(scope: Scope, work: (tx: Tx) => Promise<T>): Promise<T>;
+  end(): Promise<void>;
+}
+
+/** Opens a pool as the application's role. */
+export function openDatabase(connectionString: string, max = 12): Database {
+  const pool = new pg.Pool({ connectionString, max });
+  pool.on("error", () => {
+    // an idle connection broke; the pool makes another, and the next query reports if there is none
+  });
+  return {
+    pool,
+    async withScope(scope, work) {
+      const tx = await pool.connect();
+      let broken: Error | undefined;
+      try {
+        await tx.query("begin");
+        await tx.query("select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true)", [
+          scope.role,
+          "clientId" in scope ? scope.clientId : "",
+        ]);
+        const result = await work(tx);
+        await tx.query("commit");
+        return result;
+      } catch (error) {
+        await tx.query("rollback").catch((lost: Error) => {
+          broken = lost;
+        });
+        throw error;
+      } finally {
+        tx.release(broken);
+      }
+    },
+    end: () => pool.end(),
+  };
+}
+
+/** All rows of a statement, typed by the caller who wrote its columns. */
+export async function all<Row>(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<Row[]> {
+  return (await tx.query(sql, values as unknown[])).rows as Row[];
+}
+
+/** The only row, or null. */
+export async function one<Row>(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<Row | null> {
+  return ((await tx.query(sql, values as unknown[])).rows[0] as Row | undefined) ?? null;
+}
+
+/** Number of rows changed. */
+export async function change(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<number> {
+  return (await tx.query(sql, values as unknown[])).rowCount ?? 0;
+}

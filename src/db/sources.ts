@@ -1,0 +1,111 @@
+import type { Clauses } from "@/core/policy/clauses";
+import type { Code } from "@/core/codes";
+import type { Outcome } from "@/core/protection/state";
+import { all, change, one, type Tx } from "./scope";
+
+export interface Source {
+  readonly id: string;
+  readonly clientId: string;
+  readonly siteId: string;
+  readonly machineId: string | null;
+  readonly kind: "files";
+  readonly name: string;
+  readonly policyId: string | null;
+  readonly paused: boolean;
+  readonly nextDueAt: Date | null;
+  readonly lastDueAt: Date | null;
+}
+
+const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId", s.kind, s.name,
+  s.policy_id as "policyId", s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
+
+export const sourceById = (tx: Tx, id: string) => one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
+export const sourcesOfPolicy = (tx: Tx, policyId: string) =>
+  all<Source>(tx, `select ${SOURCE} from sources s where s.policy_id = $1`, [policyId]);
+
+export const insertSource = (tx: Tx, source: Source, now: Date) =>
+  change(
+    tx,
+    `insert into sources (id, client_id, site_id, machine_id, kind, name, policy_id, paused, next_due_at, created_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+    [
+      source.id, source.clientId, source.siteId, source.machineId, source.kind, source.name, source.policyId, source.paused,
+      source.nextDueAt, now,
+    ],
+  );
+
+export const assignPolicy = (tx: Tx, id: string, policyId: string | null, nextDueAt: Date | null) =>
+  change(tx, "update sources set policy_id = $2, next_due_at = $3 where id = $1", [id, policyId, nextDueAt]);
+export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt: Date | null = null) =>
+  change(tx, "update sources set next_due_at = $2, last_due_at = coalesce($3, last_due_at) where id = $1", [id, nextDueAt, lastDueAt]);
+export const setPaused = (tx: Tx, id: string, paused: boolean) =>
+  change(tx, "update sources set paused = $2 where id = $1", [id, paused]);
+
+/** Sources whose time has come, locked so that two tickers do not both take one. */
+export const dueSources = (tx: Tx, now: Date) =>
+  all<Source & { zone: string; clauses: Clauses }>(
+    tx,
+    `select ${SOURCE}, c.zone, p.clauses from sources s join clients c on c.id = s.client_id join policies p on p.id = s.policy_id
+     where s.next_due_at <= $1 and not s.paused order by s.next_due_at limit 1000 for update of s skip locked`,
+    [now],
+  );
+
+/** A source with all that its state is told from. */
+export interface SourceStanding extends Source {
+  readonly clientName: string;
+  readonly clientSlug: string;
+  readonly clientZone: string;
+  readonly siteName: string;
+  readonly siteSlug: string;
+  readonly policyName: string | null;
+  readonly targetHours: number | null;
+  readonly depotId: string | null;
+  readonly machineName: string | null;
+  readonly machineSeen: Date | null;
+  readonly machineGone: boolean;
+  readonly keyConfirmed: boolean;
+  readonly newestPoint: Date | null;
+  readonly points: number;
+  readonly bytes: number;
+  readonly files: number;
+  readonly addedPerDay: number;
+  readonly lastRunId: string | null;
+  readonly lastRunEnded: Date | null;
+  readonly lastOutcome: Outcome | null;
+  readonly lastCode: Code | null;
+  readonly lastFigures: { readonly burst?: { changedShare: number; denserShare: number; folder: string } | null } | null;
+}
+
+export interface StandingFilter {
+  readonly clientId?: string | null;
+  readonly siteId?: string | null;
+  readonly sourceId?: string | null;
+}
+
+/** Sources in scope with newest point, last run and policy: one query for Watch, Sources and statements. */
+export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
+  all<SourceStanding>(
+    tx,
+    `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
+       p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId",
+       m.name as "machineName", m.seen_at as "machineSeen", m.gone_at is not null as "machineGone",
+       k.confirmed_at is not null as "keyConfirmed",
+       newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
+       coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",
+       last.id as "lastRunId", last.ended_at as "lastRunEnded", last.outcome as "lastOutcome", last.code as "lastCode", last.figures as "lastFigures"
+     from sources s
+     join clients c on c.id = s.client_id
+     join sites si on si.id = s.site_id
+     left join policies p on p.id = s.policy_id
+     left join machines m on m.id = s.machine_id
+     left join client_keys k on k.client_id = s.client_id
+     left join lateral (select moment, bytes, files from points where source_id = s.id and purged_at is null and dropped_at is null
+       order by moment desc limit 1) newest on true
+     left join lateral (select count(*) as points, sum(added_bytes) filter (where moment > $4::timestamptz - interval '30 days') as added
+       from points where source_id = s.id and purged_at is null and dropped_at is null) counted on true
+     left join lateral (select id, ended_at, outcome, code, figures from runs
+       where source_id = s.id and kind = 'backup' and state = 'ended' and outcome <> 'stopped' order by due_at desc limit 1) last on true
+     where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
+     order by c.name, si.name, s.name`,
+    [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null, now],
+  );

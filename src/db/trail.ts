@@ -1,0 +1,44 @@
+import { all, one, type Tx } from "./scope";
+
+export interface TrailRow {
+  readonly id: number;
+  readonly at: Date;
+  readonly clientId: string | null;
+  readonly clientName: string | null;
+  readonly actor: string;
+  readonly address: string;
+  readonly action: string;
+  readonly subject: string;
+  readonly details: Record<string, unknown>;
+}
+
+export interface TrailEntry {
+  readonly at: Date;
+  readonly clientId: string | null;
+  readonly actor: string;
+  readonly address: string;
+  readonly action: string;
+  readonly subject: string;
+  readonly details?: Record<string, unknown>;
+}
+
+/** Adds a row to the end of the chain; part of the transaction of what it tells. */
+export const appendTrail = async (tx: Tx, entry: TrailEntry): Promise<void> => {
+  await tx.query("select append_trail($1, $2, $3, $4, $5, $6, $7)", [
+    entry.at, entry.clientId, entry.actor, entry.address, entry.action, entry.subject, JSON.stringify(entry.details ?? {}),
+  ]);
+};
+
+export const readTrail = (tx: Tx, filter: { clientId?: string | null; search?: string | null; before?: number | null; limit: number }) =>
+  all<TrailRow>(
+    tx,
+    `select t.id, t.at, t.client_id as "clientId", c.name as "clientName", t.actor, t.address, t.action, t.subject, t.details
+     from trail t left join clients c on c.id = t.client_id
+     where ($1::uuid is null or t.client_id = $1) and ($3::bigint is null or t.id < $3)
+       and ($2::text is null or concat_ws(' ', t.actor, t.action, t.subject, t.details::text) ilike '%' || $2 || '%')
+     order by t.id desc limit $4`,
+    [filter.clientId ?? null, filter.search || null, filter.before ?? null, filter.limit],
+  );
+
+/** Id of the first row that does not fit the chain, or null when all do. */
+export const verifyTrail = async (tx: Tx) => (await one<{ bad: number | null }>(tx, "select verify_trail() as bad"))!.bad;

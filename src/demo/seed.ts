@@ -1,0 +1,249 @@
+import { randomUUID } from "node:crypto";
+import { mkdirSync, rmSync, writeFileSync, readdirSync } from "node:fs";
+import { join } from "node:path";
+import { DateTime } from "luxon";
+import { AgentState, type Identity } from "@/agent/state";
+import { describeSystem } from "@/agent/system";
+import { doJob } from "@/agent/work";
+import { operations } from "@/app/api/operations";
+import { insertProvider } from "@/db/clients";
+import { type Machine, machineById } from "@/db/machines";
+import { insertPerson, insertToken, type Person } from "@/db/people";
+import { one } from "@/db/scope";
+import { enrolMachine } from "@/runs/agent-desk";
+import { tickSchedules } from "@/runs/tick";
+import { makeContext } from "@/server/api/operation";
+import { makeServices, type Services } from "@/server/services";
+import type { Settings } from "@/server/settings";
+import { hashPassword } from "@/server/sign-in";
+import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
+import { MachineLife } from "./files";
+import { inProcessLink } from "./in-process-link";
+import { type DemoMachine, machinesFile, signInFile } from "./places";
+import { CLIENTS, PROVIDER, STAFF, type WorldClient } from "./world";
+
+const NIGHTS = 31;
+const DAY_MS = 86_400_000;
+
+/** A clock that is set, and runs on from there as time passes. */
+class StoryClock {
+  private base = 0;
+  private setAt = 0;
+  set(moment: Date): void {
+    this.base = moment.getTime();
+    this.setAt = performance.now();
+  }
+  readonly now = (): Date => new Date(this.base + (performance.now() - this.setAt));
+}
+
+interface LivingMachine {
+  readonly life: MachineLife;
+  readonly machine: Machine;
+  readonly identity: Identity;
+  readonly state: AgentState;
+  readonly sourceId: string;
+  online: boolean;
+}
+
+/**
+ * Makes the demo: lives through a month of the world under a simulated clock. Every recovery point comes from a real run
+ * of the agent's own code on the files as they were that night.
+ */
+export async function seedDemo(settings: Settings, home: string, say: (line: string) => void): Promise<void> {
+  const clock = new StoryClock();
+  const services = makeServices(settings, clock.now);
+  try {
+    await new Seeding(services, clock, home, say).run();
+  } finally {
+    await services.db.end();
+  }
+}
+
+class Seeding {
+  private readonly living: LivingMachine[] = [];
+  private owner!: Person;
+  private readonly folder: string;
+  private readonly end = new Date();
+  private readonly start = new Date(this.end.getTime() - NIGHTS * DAY_MS);
+
+  constructor(
+    private readonly services: Services,
+    private readonly clock: StoryClock,
+    home: string,
+    private readonly say: (line: string) => void,
+  ) {
+    this.folder = join(home, "demo");
+    this.home = home;
+  }
+  private readonly home: string;
+
+  /** Does an operation of the API as the owner would. */
+  private async call<T>(id: string, params: Record<string, string>, body?: unknown): Promise<T> {
+    const operation = operations.find((candidate) => candidate.id === id)!;
+    const context = makeContext(this.services, this.owner, { role: "provider" }, new Request("http://127.0.0.1/"), "127.0.0.1", null);
+    return (await operation.run(context, { params, query: {}, body: operation.body?.parse(body) } as never)) as T;
+  }
+
+  async run(): Promise<void> {
+    this.clock.set(this.start);
+    const people = await this.makeStaff();
+    const depots = await this.makeDepots();
+    for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
+    await this.liveTheMonth();
+    await this.setOstrelCapacity(depots.get("Ostrel office")!);
+    const token = await this.makeToken();
+    const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({ name: life.machine.name, root: life.disk, state: state.folder, away: !online }));
+    writeFileSync(machinesFile(this.home), `${JSON.stringify(machines, null, 2)}\n`, { mode: 0o600 });
+    writeFileSync(signInFile(this.home), `${JSON.stringify({ people, apiToken: token }, null, 2)}\n`, { mode: 0o600 });
+  }
+
+  private async makeStaff() {
+    const shown: { name: string; role: string; email: string; password: string; client: string | null }[] = [];
+    await this.services.db.withScope({ role: "system" }, (tx) => insertProvider(tx, PROVIDER));
+    for (const staff of STAFF) {
+      const password = randomSecret(12);
+      const person: Person = { id: randomUUID(), clientId: null, ...staff };
+      const hash = await hashPassword(password);
+      await this.services.db.withScope({ role: "system" }, (tx) => insertPerson(tx, person, hash, this.clock.now()));
+      if (staff.role === "owner") this.owner = person;
+      shown.push({ name: staff.name, role: staff.role, email: staff.email, password, client: null });
+    }
+    return shown;
+  }
+
+  private async makeDepots(): Promise<Map<string, string>> {
+    const made = new Map<string, string>();
+    for (const [name, region] of [["Harbour", "north harbour"], ["Quay", "north harbour"], ["Ostrel office", "north harbour"]] as const) {
+      const path = join(this.folder, "depots", name.toLowerCase().replace(/ /g, "-"));
+      mkdirSync(path, { recursive: true, mode: 0o700 });
+      const { depot } = await this.call<{ depot: { id: string } }>("addDepot", {}, { name, path, region });
+      made.set(name, depot.id);
+    }
+    return made;
+  }
+
+  private async takeOn(world: WorldClient, depots: ReadonlyMap<string, string>) {
+    const [contactName, contactEmail] = world.contact;
+    const { client, sites } = await this.call<{ client: { id: string; slug: string }; sites: { id: string; name: string }[] }>("takeOnClient", {}, {
+      name: world.name, zone: world.zone, region: world.region, contactName, contactEmail, sites: world.sites,
+    });
+    const depotId = depots.get(world.depot)!;
+    await this.call("grantDepot", { depotId, clientId: client.id }, { quotaBytes: world.quotaMiB * 1024 * 1024 });
+    const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>("makeClientKey", { clientId: client.id });
+    await this.call("confirmClientKey", { clientId: client.id }, { group: groups[askedGroup]! });
+    mkdirSync(join(this.folder, "key-sheets"), { recursive: true, mode: 0o700 });
+    writeFileSync(join(this.folder, "key-sheets", `${client.slug}.txt`), `${groups.join(" ")}\n`, { mode: 0o600 });
+    const folders = [...new Set(world.machines.map((machine) => machine.home.split("/").slice(0, 2).join("/")))];
+    const policies = new Map<string, string>();
+    for (const folder of folders) {
+      const name = folders.length > 1 ? `${world.policy.name} (${folder.slice(1)})` : world.policy.name;
+      const { policy } = await this.call<{ policy: { id: string } }>("makePolicy", {}, {
+        clientId: client.id, name,
+        clauses: {
+          what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
+          when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
+          howLong: world.policy.howLong, where: { depotId },
+        },
+      });
+      policies.set(folder, policy.id);
+    }
+    for (const machine of world.machines) {
+      if (machine.name === "pend-lt-11") continue; // a newcomer: enrols on the last day
+      const living = await this.enrol(machine, client.id, sites.find((site) => site.name === machine.site)!.id);
+      await this.call("changeSource", { sourceId: living.sourceId }, { policyId: policies.get(machine.home.split("/").slice(0, 2).join("/")) });
+    }
+    const password = randomSecret(12);
+    await this.call("addPortalUser", { clientId: client.id }, { name: contactName, email: contactEmail, password });
+    return { name: contactName, role: `portal user of ${world.name}`, email: contactEmail, password, client: client.slug };
+  }
+
+  private async enrol(machine: WorldClient["machines"][number], clientId: string, siteId: string): Promise<LivingMachine> {
+    const life = new MachineLife(machine, join(this.folder, "machines", machine.name));
+    life.begin(this.clock.now());
+    const state = new AgentState(join(this.folder, "agents", machine.name));
+    const { code } = await this.call<{ code: string }>("makeEnrolmentCode", { clientId }, { siteId });
+    const pair = makeKeyPair();
+    const answer = await enrolMachine(
+      this.services,
+      { code, name: machine.name, publicKey: pair.publicKey.toString("base64"), system: describeSystem(life.disk) },
+      "127.0.0.1",
+    );
+    const identity: Identity = {
+      console: "http://127.0.0.1", machineId: answer.machineId, token: answer.token, name: machine.name, root: life.disk, privateKey: pair.privateKey.toString("base64"),
+    };
+    state.writeIdentity(identity);
+    const found = await this.services.db.withScope({ role: "system" }, async (tx) => ({
+      machine: (await machineById(tx, answer.machineId))!,
+      source: (await one<{ id: string }>(tx, "select id from sources where machine_id = $1", [answer.machineId]))!,
+    }));
+    const living: LivingMachine = { life, machine: found.machine, identity, state, sourceId: found.source.id, online: true };
+    this.living.push(living);
+    return living;
+  }
+
+  private async liveTheMonth(): Promise<void> {
+    for (let day = 0; day <= NIGHTS; day += 1) {
+      const noon = new Date(Math.min(this.start.getTime() + day * DAY_MS, this.end.getTime()));
+      await this.runUntil(noon);
+      if (day === NIGHTS) break;
+      this.clock.set(noon);
+      const weekend = DateTime.fromJSDate(noon, { zone: "utc" }).weekday > 5;
+      for (const { life, online } of this.living) if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
+      await this.story(NIGHTS - day);
+      if (day % 10 === 0) this.say(`Demo: day ${day + 1} of ${NIGHTS}`);
+    }
+  }
+
+  /** What happens so many days before the end. */
+  private async story(daysLeft: number): Promise<void> {
+    const of = (name: string) => this.living.find(({ life }) => life.machine.name === name)!;
+    if (daysLeft === 12) {
+      await this.call("removeConnection", { connectionId: of("brack-old-01").machine.id });
+      of("brack-old-01").online = false;
+    }
+    if (daysLeft === 9) of("pend-lt-07").online = false;
+    if (daysLeft === 4) of("quill-lt-04").life.deleteFolder("Templates");
+    if (daysLeft === 1) {
+      of("thorn-arch-01").life.encrypt(0.38, this.clock.now());
+      const { folder } = of("voss-lt-02").state;
+      for (const name of readdirSync(folder)) if (name.endsWith(".tree")) rmSync(join(folder, name));
+      const world = CLIENTS.find((client) => client.name.startsWith("Pendlewick"))!;
+      const { machine } = of("pend-srv-01");
+      await this.enrol(world.machines.find((one) => one.name === "pend-lt-11")!, machine.clientId, machine.siteId);
+    }
+  }
+
+  /** Lets every schedule fire up to a moment, and the machines that are on do their runs. */
+  private async runUntil(moment: Date): Promise<void> {
+    for (;;) {
+      const next = await this.services.db.withScope({ role: "system" }, (tx) => one<{ at: Date | null }>(tx, "select min(next_due_at) as at from sources"));
+      if (!next?.at || next.at > moment) return;
+      this.clock.set(next.at);
+      await tickSchedules(this.services);
+      for (const living of this.living) if (living.online) await this.work(living);
+    }
+  }
+
+  private async work({ machine, identity, state, sourceId }: LivingMachine): Promise<void> {
+    const due = await this.services.db.withScope({ role: "system" }, (tx) => one(tx, "select from runs where source_id = $1 and state = 'due'", [sourceId]));
+    if (!due) return;
+    const link = inProcessLink(this.services, machine);
+    const job = await link.work(["backup", "restore"], new AbortController().signal);
+    if (job) await doJob(link, job, identity, state);
+  }
+
+  /** The surveyors' own disk: what is on it fills it to 96 of a hundred. */
+  private async setOstrelCapacity(depotId: string): Promise<void> {
+    await this.services.db.withScope({ role: "system" }, (tx) =>
+      tx.query("update depots set capacity_bytes = ceil(depot_used(id) / 0.96) where id = $1", [depotId]),
+    );
+  }
+
+  private async makeToken(): Promise<string> {
+    const token = randomSecret();
+    const now = this.clock.now();
+    await this.services.db.withScope({ role: "system" }, (tx) => insertToken(tx, hashSecret(token), this.owner.id, "demo", now, new Date(now.getTime() + 365 * DAY_MS)));
+    return token;
+  }
+}
+

@@ -1,0 +1,171 @@
+import { createWriteStream, existsSync, mkdirSync, readFileSync } from "node:fs";
+import { readdir } from "node:fs/promises";
+import { join } from "node:path";
+import { Readable } from "node:stream";
+import { pipeline } from "node:stream/promises";
+import { Command } from "commander";
+import { CodedError } from "@/core/codes";
+import { groupsToKey } from "@/core/keysheet/keysheet";
+import { formatBytes } from "@/core/units/bytes";
+import { verifyTrail } from "@/db/trail";
+import { makeServices } from "@/server/services";
+import { readSettings } from "@/server/settings";
+import { restoreFiles } from "@/sources/files/writer";
+import { fileBytes, findEntry, findFolder, folderEntries } from "@/store/browse";
+import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
+import { DEPOT_FILE, lastPart, packName, packsOf, pointsOf } from "@/store/layout";
+import { openPack } from "@/store/pack";
+import { LocalFolder } from "@/store/places/local-folder";
+import { openPoint, type PointContent } from "@/store/point";
+import { StoreReader } from "@/store/reader";
+import { byteString, showBytes } from "@/store/tree";
+import { idKey } from "@/store/writer";
+
+/** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
+const program = new Command("keep").description("Deep Keep's commands for the operator");
+
+interface Found {
+  readonly spaceId: string;
+  readonly id: string;
+  readonly content: PointContent;
+}
+
+function readKey(options: { key?: string; keyFile?: string }): StoreKeys {
+  const text = options.key ?? (options.keyFile ? readFileSync(options.keyFile, "utf8") : process.env.DEEPKEEP_KEY);
+  if (!text) throw new CodedError("request.invalid", "give the key: --key-file FILE, --key GROUPS, or DEEPKEEP_KEY");
+  const read = groupsToKey(text);
+  if (!read.ok) throw new CodedError("request.invalid", `this is not a key: ${read.reason}`);
+  return deriveStoreKeys(read.key);
+}
+
+/** Points that the key opens, newest first. Throws when the folder is no depot or the key opens nothing in it. */
+async function findPoints(depot: string, keys: StoreKeys): Promise<Found[]> {
+  if (!existsSync(join(depot, DEPOT_FILE))) throw new CodedError("depot.not-a-depot", depot);
+  const { version } = JSON.parse(readFileSync(join(depot, DEPOT_FILE), "utf8")) as { version: number };
+  if (version > 1) throw new CodedError("depot.newer", `format ${version}`);
+  const place = new LocalFolder(depot);
+  const found: Found[] = [];
+  let refused = 0;
+  for (const spaceId of await readdir(join(depot, "spaces")).catch(() => [])) {
+    for await (const name of place.list(pointsOf(spaceId))) {
+      try {
+        const { id, content } = openPoint(keys, await place.read(name, 0, await place.size(name)));
+        found.push({ spaceId, id: id.toString("hex"), content });
+      } catch (error) {
+        if (!(error instanceof CodedError)) throw error;
+        if (error.code !== "store.wrong-key") console.error(`${name}: ${error.message}`);
+        refused += 1;
+        if (error.code === "store.wrong-key" && found.every((point) => point.spaceId !== spaceId)) break; // another client's space
+      }
+    }
+  }
+  if (found.length === 0) throw refused ? new CodedError("store.wrong-key", "it opens no recovery point of this depot") : new CodedError("not-found", "this depot holds no recovery point");
+  return found.sort((a, b) => b.content.moment - a.content.moment);
+}
+
+/** A reader of a space whose index is made from the packs' own directories. */
+async function readerOf(depot: string, spaceId: string, keys: StoreKeys): Promise<StoreReader> {
+  const place = new LocalFolder(depot);
+  const index = new Map<string, string>();
+  const bytesOf = async (packId: string) => {
+    const name = packName(spaceId, packId);
+    const size = await place.size(name);
+    return { size, read: (offset: number, length: number) => place.read(name, offset, length) };
+  };
+  for await (const name of place.list(packsOf(spaceId))) {
+    const packId = lastPart(name);
+    try {
+      const pack = await openPack(keys, Buffer.from(packId, "hex"), await bytesOf(packId));
+      for (const block of pack.blocks) for (const id of block.ids) index.set(idKey(id), packId);
+    } catch (error) {
+      console.error(`Pack ${packId} is passed over: ${(error as Error).message}`);
+    }
+  }
+  return new StoreReader(keys, { locate: async (ids) => ids.map((id) => index.get(idKey(id)) ?? null), open: bytesOf });
+}
+
+const open = program.command("open").description("look into a depot and take files out of it, with the key alone");
+const common = (command: Command) =>
+  command.requiredOption("--depot <folder>", "the depot").option("--key-file <file>", "file with the groups of the key sheet").option("--key <groups>", "the groups themselves");
+interface CommonOptions {
+  depot: string;
+  key?: string;
+  keyFile?: string;
+  point?: string;
+}
+
+async function choose(options: CommonOptions) {
+  const keys = readKey(options);
+  const points = await findPoints(options.depot, keys);
+  const wanted = options.point?.toLowerCase();
+  const point = wanted ? points.find((one) => one.id.startsWith(wanted)) : points[0]!;
+  if (!point) throw new CodedError("not-found", `no recovery point begins with ${options.point}`);
+  return { point, reader: await readerOf(options.depot, point.spaceId, keys) };
+}
+
+common(open.command("points").description("list the recovery points that the key opens")).action(async (options: CommonOptions) => {
+  for (const { id, content } of await findPoints(options.depot, readKey(options))) {
+    console.log(`${id}  ${new Date(content.moment).toISOString()}  ${content.sourceName}  ${content.counts.files} files  ${formatBytes(content.counts.bytes)}`);
+  }
+});
+
+common(open.command("list").description("list a folder of a recovery point"))
+  .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
+  .argument("[path]", "the folder", "/")
+  .action(async (path: string, options: CommonOptions) => {
+    const { point, reader } = await choose(options);
+    const node = await findFolder(reader, point.content.root, byteString(path));
+    if (!node) throw new CodedError("not-found", path);
+    for await (const entry of folderEntries(reader, node)) {
+      const kind = { file: "-", folder: "d", link: "l" }[entry.type];
+      console.log(`${kind} ${entry.mode.toString(8).padStart(4, "0")} ${String(entry.size ?? "").padStart(14)}  ${new Date(Number(entry.mtime / 1_000_000n)).toISOString()}  ${showBytes(entry.name)}`);
+    }
+  });
+
+common(open.command("extract").description("take a file or folder out, to a folder or (one file) to a file or standard output"))
+  .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
+  .requiredOption("--to <target>", "folder to restore into, or - for standard output (one file)")
+  .argument("<path>", "what to take out")
+  .action(async (path: string, options: CommonOptions & { to: string }) => {
+    const { point, reader } = await choose(options);
+    if (options.to === "-") {
+      const entry = await findEntry(reader, point.content.root, byteString(path));
+      if (entry?.type !== "file") throw new CodedError("not-found", `${path} is no file of this recovery point`);
+      await pipeline(Readable.from(fileBytes(reader, entry), { objectMode: false }), createWriteStream("", { fd: 1, autoClose: false }));
+      return;
+    }
+    mkdirSync(options.to, { recursive: true });
+    const figures = await restoreFiles(
+      [{ root: point.content.root, momentLabel: new Date(point.content.moment).toISOString().slice(0, 16).replace("T", " ").replace(":", "."), path: byteString(path) }],
+      {
+        store: reader,
+        machineRoot: options.to,
+        folder: "/",
+        clash: "keep-both",
+        note: (code, at, message) => console.error(`${code} ${at}: ${message}`),
+        progress: { items: 0, bytes: 0 },
+        signal: new AbortController().signal,
+      },
+    );
+    console.log(`${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}`);
+  });
+
+program
+  .command("trail")
+  .command("verify")
+  .description("check the chain of the trail")
+  .action(async () => {
+    const services = makeServices(readSettings());
+    try {
+      const bad = await services.db.withScope({ role: "system" }, verifyTrail);
+      if (bad !== null) throw new Error(`The trail was tampered with: row ${bad} does not fit the chain.`);
+      console.log("The trail is whole.");
+    } finally {
+      await services.db.end();
+    }
+  });
+
+program.parseAsync().catch((error: Error) => {
+  console.error(error.message);
+  process.exit(1);
+});

@@ -1,0 +1,111 @@
+import { existsSync, mkdirSync, readFileSync, realpathSync, rmSync, writeFileSync } from "node:fs";
+import { createServer } from "node:net";
+import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
+import { countPeople } from "@/db/people";
+import { migrate } from "@/db/migrate";
+import { seedDemo } from "@/demo/seed";
+import { demoMachines, signInFile } from "@/demo/places";
+import { AgentState } from "@/agent/state";
+import { makeServices } from "@/server/services";
+import { readSettings } from "@/server/settings";
+import { Children } from "./children";
+import { ensureMasterKey, startCluster, stopCluster } from "./cluster";
+
+/** `bin/start`: brings up database, web, runner and the demo's agents, and ends all of it on Ctrl-C. */
+const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
+const empty = process.argv.includes("--empty");
+const port = Number(process.env.DEEPKEEP_PORT ?? 4380);
+const host = process.env.DEEPKEEP_HOST ?? "127.0.0.1";
+const url = `http://${host === "0.0.0.0" ? "127.0.0.1" : host}:${port}`;
+
+const portFree = (): Promise<boolean> =>
+  new Promise((resolve) => {
+    const server = createServer();
+    server.once("error", () => resolve(false));
+    server.listen(port, host, () => server.close(() => resolve(true)));
+  });
+
+async function healthy(): Promise<boolean> {
+  try {
+    return (await fetch(`${url}/readyz`)).ok;
+  } catch {
+    return false;
+  }
+}
+
+async function main(): Promise<void> {
+  const wanted = process.env.DEEPKEEP_HOME ?? join(project, ".data");
+  mkdirSync(wanted, { recursive: true, mode: 0o700 });
+  const home = realpathSync(wanted);
+  if (!Number.isInteger(port) || port < 1 || port > 65535) throw new Error(`DEEPKEEP_PORT is ${process.env.DEEPKEEP_PORT}; it must be a port from 1 to 65535.`);
+  if (!(await portFree())) throw new Error(`Port ${port} is taken. Choose another one: DEEPKEEP_PORT=4381 bin/start`);
+  mkdirSync(join(home, "log"), { recursive: true, mode: 0o700 });
+  ensureMasterKey(home);
+  const access = await startCluster(home);
+  const children = new Children();
+  let ended = false;
+  const end = async (code: number) => {
+    if (ended) return;
+    ended = true;
+    console.log("\nEnding…");
+    await children.end();
+    await stopCluster(access);
+    process.exit(code);
+  };
+  for (const signal of ["SIGINT", "SIGTERM", "SIGHUP"] as const) process.on(signal, () => void end(0));
+  try {
+    const applied = await migrate(access.owner, access.appPassword, join(project, "src/db/migrations"));
+    if (applied.length) console.log(`Database: ${applied.join(", ")}`);
+    const env = { ...process.env, DEEPKEEP_HOME: home };
+    const settings = readSettings(env);
+    const seeding = join(home, "demo", "seeding");
+    if (!empty && !existsSync(signInFile(home))) {
+      if (existsSync(seeding)) throw new Error(`Seeding was broken off before. Remove ${home} and start again.`);
+      mkdirSync(join(home, "demo"), { recursive: true, mode: 0o711 });
+      const started = performance.now();
+      const services = makeServices(settings);
+      try {
+        const people = await services.db.withScope({ role: "system" }, countPeople);
+        if (people === 0) {
+          writeFileSync(seeding, "");
+          await seedDemo(settings, home, (line) => console.log(line));
+          rmSync(seeding);
+          console.log(`Demo: seeded in ${((performance.now() - started) / 1000).toFixed(0)} s`);
+        }
+      } finally {
+        await services.db.end();
+      }
+    }
+    const next = join(project, "node_modules/next/dist/bin/next");
+    const web = { ...env, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };
+    children.keep("web", process.execPath, [next, "start", project, "-p", String(port), "-H", host], web, join(home, "log/web.log"));
+    children.keep("runner", process.execPath, [join(project, "dist/runner.mjs")], { ...env, DEEPKEEP_QUEUE_URL: access.owner }, join(home, "log/runner.log"));
+    for (let tries = 0; !(await healthy()); tries += 1) {
+      if (tries > 600) throw new Error(`The web does not answer at ${url}. Its log: ${join(home, "log/web.log")}`);
+      await pause(100);
+    }
+    for (const machine of demoMachines(home)) {
+      const state = new AgentState(machine.state);
+      const identity = state.readIdentity()!;
+      if (identity.console !== url) state.writeIdentity({ ...identity, console: url });
+      if (machine.away) continue;
+      children.keep(`agent of ${machine.name}`, process.execPath, ["--max-old-space-size=256", join(project, "dist/agent.mjs"), "run", "--state", machine.state], env, join(home, `log/agent-${machine.name}.log`));
+    }
+    console.log(`\nDeep Keep answers at ${url}`);
+    if (existsSync(signInFile(home))) {
+      const { people } = JSON.parse(readFileSync(signInFile(home), "utf8")) as { people: { name: string; role: string; email: string; password: string }[] };
+      for (const person of people) console.log(`  ${person.email.padEnd(38)} ${person.password.padEnd(26)} ${person.name}, ${person.role}`);
+      console.log(`  also in ${signInFile(home)}`);
+    } else console.log(`  Make the owner at ${url}/setup`);
+    console.log("Ctrl-C ends everything.");
+  } catch (error) {
+    console.error((error as Error).message);
+    await end(1);
+  }
+}
+
+main().catch((error: Error) => {
+  console.error(error.message);
+  process.exit(1);
+});

@@ -1,0 +1,381 @@
+import { randomUUID } from "node:crypto";
+import { type Code, CodedError, isCode } from "@/core/codes";
+import { findBurst } from "@/core/anomaly/burst";
+import { clausesSchema } from "@/core/policy/clauses";
+import type { EndReport, Job, LogReport, PointReport, ProgressReport, SystemReport } from "@/core/protocol/agent";
+import type { z } from "zod";
+import type { enrolRequest } from "@/core/protocol/agent";
+import { insertPack, knownChunks, locateChunks, packExists } from "@/db/chunks";
+import { clientById, siteById } from "@/db/clients";
+import { countSpace, depotById, type Depot, type Grant, grantOf, takeSpace } from "@/db/depots";
+import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
+import { notify } from "@/db/notify";
+import { insertPoint, newestPoint, pointById, pointOfRun } from "@/db/points";
+import { policyById } from "@/db/policies";
+import {
+  appendLog, claimRun, endRun, extendLease, lockRun, nextClaimable, type Run, type RunEnd, runById, type RunKind, usualChanges,
+} from "@/db/runs";
+import { all, one, type Scope, type Tx } from "@/db/scope";
+import { insertSource, sourceById } from "@/db/sources";
+import { notFound, Problem } from "@/server/problem";
+import type { Services } from "@/server/services";
+import { keyContext, placeOf } from "@/server/space-readers";
+import { record, type Who } from "@/server/who";
+import { clientKey } from "@/db/keys";
+import { packName, pointName } from "@/store/layout";
+import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
+import { momentLabel, type StoredRestore } from "./request";
+import { LEASE_MS, takeUp } from "./tick";
+
+/**
+ * What the console does for agents. A machine adds to its client's space and reads for its own restores; nothing here
+ * lists, overwrites or deletes. Everything runs in the machine's scope, so another client's things are not there for it.
+ */
+export const machineScope = (machine: Pick<Machine, "clientId">): Scope => ({ role: "machine", clientId: machine.clientId });
+
+/** Enrols a machine with a code; makes its source. */
+export async function enrolMachine(services: Services, request: z.infer<typeof enrolRequest>, address: string) {
+  const now = services.now();
+  return services.db.withScope({ role: "system" }, async (tx) => {
+    const code = await useCode(tx, hashSecret(request.code.trim().toUpperCase()), now);
+    if (!code) throw new Problem("not-found", "This enrolment code is unknown, expired or used up. Ask for a new one.");
+    const client = (await clientById(tx, code.clientId))!;
+    const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [client.id]);
+    const names = new Set(taken.map((source) => source.name));
+    let name = request.name;
+    for (let number = 2; names.has(`${name} files`); number += 1) name = `${request.name}-${number}`;
+    const token = randomSecret();
+    const machine = {
+      id: randomUUID(), clientId: client.id, siteId: code.siteId, name, publicKey: Buffer.from(request.publicKey, "base64"),
+      system: request.system, enrolledAt: now, seenAt: now,
+    };
+    await insertMachine(tx, machine, hashSecret(token));
+    await insertSource(
+      tx,
+      {
+        id: randomUUID(), clientId: client.id, siteId: code.siteId, machineId: machine.id, kind: "files", name: `${name} files`,
+        policyId: null, paused: false, nextDueAt: null, lastDueAt: null,
+      },
+      now,
+    );
+    const site = await siteById(tx, code.siteId);
+    await record(tx, { actor: name, address, at: now }, client.id, "enrolled a machine", name, { site: site?.name, system: request.system.system });
+    await notify(tx, { kind: "machine", clientId: client.id, id: machine.id });
+    return { machineId: machine.id, token, clientName: client.name };
+  });
+}
+
+export const machineOfToken = (services: Services, token: string): Promise<Machine | null> =>
+  services.db.withScope({ role: "system" }, (tx) => machineByToken(tx, hashSecret(token)));
+
+/** Takes an agent's report; when it has just started, what it ran before is taken up again at once. */
+export async function hearMachine(services: Services, machine: Machine, system: SystemReport, started: boolean): Promise<void> {
+  const now = services.now();
+  await services.db.withScope(machineScope(machine), async (tx) => {
+    await markSeen(tx, machine.id, now, system);
+    if (started) {
+      const running = await all<{ id: string }>(
+        tx,
+        "select id from runs where machine_id = $1 and state in ('claimed', 'reading', 'closing')",
+        [machine.id],
+      );
+      for (const { id } of running) await takeUp(tx, (await lockRun(tx, id))!, now);
+    }
+    await notify(tx, { kind: "machine", clientId: machine.clientId, id: machine.id });
+  });
+}
+
+/** The machine's next run, claimed under a lease; null when nothing is due. */
+export async function nextJob(services: Services, machine: Machine, kinds: readonly RunKind[]): Promise<Job | null> {
+  const now = services.now();
+  return services.db.withScope(machineScope(machine), async (tx) => {
+    await markSeen(tx, machine.id, now);
+    const run = await nextClaimable(tx, machine.id, kinds, now);
+    if (!run) return null;
+    // a purge holds the client while it works: the run waits for the next question
+    const free = await one<{ free: boolean }>(tx, "select pg_try_advisory_xact_lock_shared(hashtextextended('client ' || $1, 0)) as free", [run.clientId]);
+    if (!free?.free) return null;
+    try {
+      await tx.query("savepoint claim");
+      if ((await claimRun(tx, run.id, now, new Date(now.getTime() + LEASE_MS))) === 0) return null;
+      const job = await describeJob(services, tx, machine, { ...run, attempt: run.attempt + 1 }, now);
+      await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
+      return job;
+    } catch (error) {
+      await tx.query("rollback to savepoint claim");
+      // 23505: another claimer was quicker for this source
+      if ((error as { code?: string }).code === "23505") return null;
+      if (!(error instanceof CodedError)) throw error;
+      await endRun(tx, run.id, { outcome: "failed", code: error.code, message: error.message, figures: {} }, now);
+      await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
+      return null;
+    }
+  });
+}
+
+async function describeJob(services: Services, tx: Tx, machine: Machine, run: Run, now: Date): Promise<Job> {
+  const key = await clientKey(tx, run.clientId);
+  if (!key?.confirmedAt) throw new CodedError("key.not-confirmed");
+  const dataKey = services.secrets.unseal(key.sealed, keyContext(run.clientId));
+  const base = { runId: run.id, attempt: run.attempt, sealedKey: sealTo(machine.publicKey, dataKey).toString("base64") };
+  if (run.kind === "restore") {
+    const request = run.request as unknown as StoredRestore;
+    const client = (await clientById(tx, run.clientId))!;
+    const items = [];
+    for (const item of request.items) {
+      const point = await pointById(tx, Buffer.from(item.pointId, "hex"));
+      if (!point) throw new CodedError("not-found", "a recovery point of the basket was purged meanwhile");
+      items.push({
+        root: point.root.toString("hex"),
+        momentLabel: momentLabel(point.moment, client.zone),
+        path: Buffer.from(item.path, "latin1").toString("base64"),
+        depotId: point.depotId,
+      });
+    }
+    return { ...base, kind: "restore", items, folder: request.folder, clash: request.clash };
+  }
+  const source = (await sourceById(tx, run.sourceId))!;
+  const policy = source.policyId ? await policyById(tx, source.policyId) : null;
+  if (!policy) throw new CodedError("request.conflict", "the source has no policy any more");
+  const clauses = clausesSchema.parse(policy.clauses);
+  const grant = await grantOf(tx, clauses.where.depotId, run.clientId);
+  if (!grant) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
+  await tx.query("update runs set request = jsonb_build_object('depotId', $2::text, 'policyRevision', $3::int) where id = $1", [
+    run.id, grant.depotId, policy.revision,
+  ]);
+  const previous = await newestPoint(tx, source.id, grant.depotId);
+  return {
+    ...base,
+    kind: "backup",
+    moment: now.toISOString(),
+    sourceId: source.id,
+    sourceName: source.name,
+    machineName: machine.name,
+    clauses,
+    previous: previous
+      ? {
+          pointId: previous.id.toString("hex"), root: previous.root.toString("hex"),
+          items: previous.files + previous.folders + previous.links, bytes: previous.bytes,
+        }
+      : null,
+    spaceEmpty: grant.usedBytes === 0,
+  };
+}
+
+/** A run that this machine executes, in this attempt. Throws not-found for any other. */
+async function runOf(tx: Tx, machine: Machine, runId: string): Promise<Run> {
+  const run = await runById(tx, runId);
+  if (!run || run.machineId !== machine.id) throw notFound();
+  if (run.state === "ended") throw new Problem("request.conflict", "This run has ended.");
+  return run;
+}
+
+export async function heartbeat(services: Services, machine: Machine, runId: string, report: ProgressReport): Promise<{ stop: boolean }> {
+  const now = services.now();
+  const { attempt, ...progress } = report;
+  return services.db.withScope(machineScope(machine), async (tx) => {
+    const run = await runOf(tx, machine, runId);
+    if (run.attempt !== attempt) throw new Problem("request.conflict", "This run was taken up by another attempt.");
+    // the console was gone for longer than the lease: the agent still works on it, so it is its run again
+    if (run.state === "due") await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
+    await extendLease(tx, runId, new Date(now.getTime() + LEASE_MS), progress);
+    await markSeen(tx, machine.id, now);
+    await notify(tx, { kind: "progress", clientId: run.clientId, id: runId });
+    return { stop: run.stopRequestedAt !== null };
+  });
+}
+
+export async function writeLog(services: Services, machine: Machine, runId: string, lines: readonly LogReport[]): Promise<void> {
+  const at = services.now();
+  await services.db.withScope(machineScope(machine), async (tx) => {
+    const run = await runOf(tx, machine, runId);
+    // PostgreSQL's text takes no NUL
+    const clean = (text: string) => text.replaceAll("\0", "\\0");
+    await appendLog(
+      tx,
+      run,
+      lines.map((line) => ({
+        at, level: line.level, code: line.code && isCode(line.code) ? line.code : null, path: line.path && clean(line.path), message: clean(line.message),
+      })),
+    );
+  });
+}
+
+async function depotOf(tx: Tx, run: Run): Promise<{ grant: Grant; depot: Depot }> {
+  const depotId = run.request.depotId as string | undefined;
+  const grant = depotId ? await grantOf(tx, depotId, run.clientId) : null;
+  const depot = depotId ? await depotById(tx, depotId) : null;
+  if (!grant || !depot) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
+  return { grant, depot };
+}
+
+/** Which chunks the run's depot has already. */
+export async function chunksKnown(services: Services, machine: Machine, runId: string, ids: readonly Buffer[]): Promise<boolean[]> {
+  return services.db.withScope(machineScope(machine), async (tx) => {
+    const { grant } = await depotOf(tx, await runOf(tx, machine, runId));
+    return knownChunks(tx, grant.spaceId, ids);
+  });
+}
+
+/**
+ * Takes a pack: streamed to the depot, then counted and indexed in one transaction. A pack that would pass the quota is
+ * removed again, so that depot and index stay whole. Putting the same pack twice is no error.
+ */
+export async function takePack(
+  services: Services, machine: Machine, runId: string, packId: Buffer, chunkIds: readonly Buffer[], content: AsyncIterable<Uint8Array>,
+): Promise<void> {
+  const scope = machineScope(machine);
+  const { grant, depot, known } = await services.db.withScope(scope, async (tx) => {
+    const found = await depotOf(tx, await runOf(tx, machine, runId));
+    return { ...found, known: await packExists(tx, found.grant.spaceId, packId) };
+  });
+  if (known) {
+    for await (const part of content) void part;
+    return;
+  }
+  const place = placeOf(depot);
+  const name = packName(grant.spaceId, packId.toString("hex"));
+  let size: number;
+  try {
+    size = await place.put(name, content);
+  } catch (error) {
+    if (!(error instanceof CodedError && error.code === "request.conflict")) throw error;
+    size = await place.size(name); // it arrived before, and the console died before it was indexed
+  }
+  const taken = await services.db.withScope(scope, async (tx) => {
+    const result = await takeSpace(tx, grant, size);
+    if (result === "taken") {
+      await insertPack(tx, { spaceId: grant.spaceId, clientId: machine.clientId, id: packId, size, chunkIds }, services.now());
+    }
+    return result;
+  });
+  if (taken === "taken") return;
+  await place.remove(name);
+  throw new CodedError(taken === "quota" ? "depot.quota" : "depot.full", depot.name);
+}
+
+/** Takes the sealed recovery point, which is written last, and closes the run. */
+export async function takePoint(services: Services, machine: Machine, runId: string, report: PointReport): Promise<void> {
+  const scope = machineScope(machine);
+  const now = services.now();
+  const id = Buffer.from(report.pointId, "hex");
+  const object = Buffer.from(report.object, "base64");
+  const { run, grant, depot } = await services.db.withScope(scope, async (tx) => {
+    const found = await runById(tx, runId);
+    if (!found || found.machineId !== machine.id) throw notFound();
+    return { run: found, ...(await depotOf(tx, found)) };
+  });
+  if (run.state === "ended") {
+    // the answer to the first try was lost
+    const made = await services.db.withScope(scope, (tx) => pointOfRun(tx, runId));
+    if (made?.id.equals(id)) return;
+    throw new Problem("request.conflict", "This run has ended.");
+  }
+  const place = placeOf(depot);
+  const name = pointName(grant.spaceId, report.pointId);
+  try {
+    await place.put(name, [object]);
+  } catch (error) {
+    const same = error instanceof CodedError && error.code === "request.conflict" && (await place.read(name, 0, object.length + 1)).equals(object);
+    if (!same) throw error;
+  }
+  await services.db.withScope(scope, async (tx) => {
+    const locked = (await lockRun(tx, runId))!;
+    if (locked.state === "ended") throw new Problem("request.conflict", "This run has ended.");
+    await insertPoint(tx, {
+      id, clientId: run.clientId, sourceId: run.sourceId, runId, depotId: depot.id,
+      moment: run.startedAt ?? now,
+      root: Buffer.from(report.root, "hex"), ...report.counts, addedBytes: report.figures.storedBytes + object.length, objectBytes: object.length,
+    });
+    await countSpace(tx, grant.spaceId, object.length);
+    await closeBackup(tx, locked, report, now);
+  });
+}
+
+async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Promise<void> {
+  const usual = await usualChanges(tx, run.sourceId);
+  const { files } = report.counts;
+  const { changed, denser, removed, busiestFolder } = report.figures;
+  const burst = findBurst({ files, changed, denser, removed }, usual);
+  const first = usual.length === 0 && report.figures.filesUnchanged === 0;
+  await endRun(
+    tx,
+    run.id,
+    {
+      outcome: report.cautions > 0 ? "caution" : "clean",
+      code: codeOr(report.code, null),
+      message: null,
+      figures: {
+        ...report.figures, ...report.counts, cautions: report.cautions, first, point: report.pointId,
+        burst: burst ? { ...burst, folder: busiestFolder ?? "/" } : null,
+      },
+    },
+    now,
+  );
+  await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
+  await tx.query("select enqueue('retention', $1::json, $2)", [JSON.stringify({ sourceId: run.sourceId }), `retention ${run.sourceId}`]);
+}
+
+const codeOr = (text: string | null, otherwise: Code | null): Code | null => (text && isCode(text) ? text : otherwise);
+
+/** Ends a run that makes no point: a failed or stopped one, or a restore. */
+export async function endByAgent(services: Services, machine: Machine, runId: string, report: EndReport): Promise<void> {
+  const now = services.now();
+  await services.db.withScope(machineScope(machine), async (tx) => {
+    const run = await lockRun(tx, runId);
+    if (!run || run.machineId !== machine.id) throw notFound();
+    if (run.state === "ended") return;
+    if (run.kind === "backup" && (report.outcome === "clean" || report.outcome === "caution")) {
+      throw new Problem("request.invalid", "A backup ends well only with its recovery point.");
+    }
+    const end: RunEnd = {
+      outcome: report.outcome, code: codeOr(report.code, report.outcome === "failed" ? "run.agent-error" : null),
+      message: report.message, figures: report.figures,
+    };
+    await endRun(tx, runId, end, now);
+    if (run.kind === "restore") {
+      const who: Who = { actor: machine.name, address: "its agent", at: now };
+      await record(tx, who, run.clientId, "ended a restore", machine.name, { run: runId, outcome: report.outcome, ...report.figures });
+    }
+    await notify(tx, { kind: "run", clientId: run.clientId, id: runId });
+  });
+}
+
+/** The depots that a restore reads. */
+async function restoreGrant(tx: Tx, machine: Machine, runId: string, depotId: string): Promise<{ grant: Grant; depot: Depot }> {
+  const run = await runOf(tx, machine, runId);
+  if (run.kind !== "restore") throw notFound();
+  const grant = await grantOf(tx, depotId, run.clientId);
+  const depot = await depotById(tx, depotId);
+  if (!grant || !depot) throw notFound();
+  return { grant, depot };
+}
+
+/** In which packs chunks lie, for a machine's own restore; empty where there is none. */
+export async function locateForRestore(
+  services: Services, machine: Machine, runId: string, depotId: string, ids: readonly Buffer[],
+): Promise<(string | null)[]> {
+  return services.db.withScope(machineScope(machine), async (tx) => {
+    const { grant } = await restoreGrant(tx, machine, runId, depotId);
+    return (await locateChunks(tx, grant.spaceId, ids)).map((pack) => pack?.toString("hex") ?? null);
+  });
+}
+
+/** Bytes of a pack, for a machine's own restore. Negative offsets count from the end. */
+export async function readPackForRestore(
+  services: Services, machine: Machine, runId: string, depotId: string, packId: string, offset: number, length: number,
+): Promise<{ size: number; bytes: Buffer }> {
+  const { grant, depot } = await services.db.withScope(machineScope(machine), async (tx) => {
+    const found = await restoreGrant(tx, machine, runId, depotId);
+    if (!(await packExists(tx, found.grant.spaceId, Buffer.from(packId, "hex")))) throw notFound();
+    return found;
+  });
+  const place = placeOf(depot);
+  const name = packName(grant.spaceId, packId);
+  const size = await place.size(name);
+  return { size, bytes: length === 0 ? Buffer.alloc(0) : await place.read(name, offset, Math.min(length, Math.max(0, size - offset))) };
+}
+
+/** The machine as it stands now. */
+export const currentMachine = (services: Services, id: string): Promise<Machine | null> =>
+  services.db.withScope({ role: "system" }, (tx) => machineById(tx, id));

@@ -1,0 +1,18 @@
+import { makeServices } from "@/server/services";
+import { readSettings } from "@/server/settings";
+import { startRunner } from "./runner";
+
+/** The runner as a program. `DEEPKEEP_QUEUE_URL` reaches the queue's own tables. */
+const services = makeServices(readSettings());
+const queueUrl = process.env.DEEPKEEP_QUEUE_URL;
+if (!queueUrl) throw new Error("DEEPKEEP_QUEUE_URL is not set: it reaches the queue of jobs");
+
+const report = (error: unknown) => console.error(error);
+const runner = await startRunner(services, queueUrl, report);
+console.log("The runner ticks.");
+for (const signal of ["SIGINT", "SIGTERM"] as const) {
+  process.once(signal, async () => {
+    await runner.stop().catch(report);
+    process.exit(0);
+  });
+}

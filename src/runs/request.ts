@@ -1,0 +1,142 @@
+import { randomUUID } from "node:crypto";
+import { nextRuns } from "@/core/schedule/schedule";
+import type { Clauses } from "@/core/policy/clauses";
+import { clientById } from "@/db/clients";
+import { clientKey } from "@/db/keys";
+import { machineById } from "@/db/machines";
+import { notify } from "@/db/notify";
+import { type Point, pointById } from "@/db/points";
+import { insertRun, lockRun, requestStop, type Run, runById, runningRun, waitingRun } from "@/db/runs";
+import type { Tx } from "@/db/scope";
+import { type Source, sourceById } from "@/db/sources";
+import type { Who } from "@/server/who";
+import { record } from "@/server/who";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { pathFromText } from "@/server/path-text";
+import type { ByteString } from "@/store/tree";
+
+/** Asks for a backup now. When one waits already, that one is meant. */
+export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise<Run> {
+  const source = await sourceById(tx, sourceId);
+  if (!source) throw notFound();
+  if (!source.machineId || (await machineById(tx, source.machineId))?.goneAt) {
+    throw new Problem("request.conflict", `${source.name} has no machine any more; its points remain.`);
+  }
+  if (!source.policyId) throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
+  if (!(await clientKey(tx, source.clientId))?.confirmedAt) throw new Problem("key.not-confirmed");
+  const waiting = await waitingRun(tx, sourceId);
+  if (waiting) return waiting;
+  const id = randomUUID();
+  await insertRun(tx, {
+    id, clientId: source.clientId, sourceId, machineId: source.machineId, kind: "backup", cause: "person",
+    requestedBy: who.actor, dueAt: who.at, request: {},
+  });
+  await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id });
+  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId });
+  return (await runById(tx, id))!;
+}
+
+/** Why a due run does not start yet, in a sentence; null when it may. */
+export async function whyWaiting(tx: Tx, run: Run): Promise<string | null> {
+  if (run.state !== "due") return null;
+  if (run.kind === "backup") {
+    const running = await runningRun(tx, run.sourceId);
+    if (running) {
+      return `Waits for the run of the same source that began at ${running.startedAt?.toISOString().slice(11, 16)} UTC; a source is read by one run at a time.`;
+    }
+  }
+  return "Waits for the machine: its agent has not taken the run yet.";
+}
+
+export interface RestoreRequest {
+  readonly items: readonly { readonly pointId: string; readonly path: string }[];
+  readonly destination:
+    | { readonly kind: "original" }
+    | { readonly kind: "folder"; readonly folder: string; readonly machineId?: string | undefined };
+  readonly clash: "keep-both" | "replace" | "skip";
+}
+
+/** What a restore run holds in its request. */
+export interface StoredRestore {
+  readonly items: readonly { readonly pointId: string; readonly path: ByteString }[];
+  readonly folder: string | null;
+  readonly clash: RestoreRequest["clash"];
+}
+
+/** `2026-11-17 18.05` in a zone: goes into names of files that are kept beside others. */
+export function momentLabel(moment: Date, zone: string): string {
+  const parts = new Intl.DateTimeFormat("sv-SE", { timeZone: zone, dateStyle: "short", timeStyle: "short" }).format(moment);
+  return parts.replace(":", ".");
+}
+
+/** The points that items name, all of one client. Throws problems of the field. */
+export async function pointsOfItems(tx: Tx, items: RestoreRequest["items"]): Promise<{ point: Point; path: ByteString }[]> {
+  const found: { point: Point; path: ByteString }[] = [];
+  for (const [i, item] of items.entries()) {
+    const point = await pointById(tx, Buffer.from(item.pointId, "hex"));
+    if (!point) throw notFound();
+    if (found[0] && found[0].point.clientId !== point.clientId) {
+      throw invalid(`items.${i}.pointId`, "A basket holds things of one client only.");
+    }
+    found.push({ point, path: pathFromText(item.path, `items.${i}.path`) });
+  }
+  return found;
+}
+
+/** Asks for a restore to a machine of the same client. */
+export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest): Promise<Run> {
+  const items = await pointsOfItems(tx, request.items);
+  const first = items[0];
+  if (!first) throw invalid("items", "Put something into the basket first.");
+  const source = (await sourceById(tx, first.point.sourceId))!;
+  const { destination } = request;
+  const machineId = destination.kind === "folder" ? (destination.machineId ?? source.machineId) : source.machineId;
+  const machine = machineId ? await machineById(tx, machineId) : null;
+  if (!machine) throw destination.kind === "folder" ? invalid("destination.machineId", "This machine is not there.") : notFound();
+  if (machine.clientId !== source.clientId) throw invalid("destination.machineId", "A restore stays within one client.");
+  if (machine.goneAt) throw invalid("destination.machineId", `${machine.name} was taken away; choose another machine.`);
+  if (destination.kind === "original") {
+    for (const [i, item] of items.entries()) {
+      const from = await sourceById(tx, item.point.sourceId);
+      if (from?.machineId !== machine.id) throw invalid(`items.${i}`, "These things come from several machines: choose a folder for them.");
+    }
+  }
+  const id = randomUUID();
+  const stored: StoredRestore = {
+    items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
+    folder: destination.kind === "folder" ? destination.folder : null,
+    clash: request.clash,
+  };
+  await insertRun(tx, {
+    id, clientId: source.clientId, sourceId: source.id, machineId: machine.id, kind: "restore", cause: "person",
+    requestedBy: who.actor, dueAt: who.at, request: { ...stored },
+  });
+  await record(tx, who, source.clientId, "asked for a restore", source.name, {
+    run: id, to: machine.name, folder: stored.folder, clash: stored.clash, items: request.items.slice(0, 50),
+  });
+  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machine.id });
+  return (await runById(tx, id))!;
+}
+
+/** Stops a run: one that waits ends at once, one that runs when its agent hears of it. */
+export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
+  const run = await lockRun(tx, runId);
+  if (!run) throw notFound();
+  if (run.state === "ended") throw new Problem("request.conflict", "This run has ended already.");
+  if (run.state === "due") {
+    await tx.query(
+      `update runs set state = 'ended', outcome = 'stopped', code = 'run.stopped', message = $2, ended_at = $3, lease_until = null where id = $1`,
+      [runId, `Stopped by ${who.actor} before it began.`, who.at],
+    );
+  } else await requestStop(tx, runId, who.at);
+  await record(tx, who, run.clientId, "stopped a run", run.kind, { run: runId });
+  await notify(tx, { kind: "run", clientId: run.clientId, id: runId });
+  return (await runById(tx, runId))!;
+}
+
+/** When a source runs next under a policy. */
+export const nextDue = (source: Pick<Source, "lastDueAt">, clauses: Clauses, zone: string, after: Date): Date | null =>
+  nextRuns(clauses.when.schedule, zone, after, 1, source.lastDueAt)[0] ?? null;
+
+/** The zone of a client, for schedules. */
+export const zoneOf = async (tx: Tx, clientId: string): Promise<string> => (await clientById(tx, clientId))?.zone ?? "UTC";

@@ -1,0 +1,158 @@
+import { createHash } from "node:crypto";
+import { one, change } from "@/db/scope";
+import { Problem, problemFrom, problemFromZod } from "../problem";
+import type { Services } from "../services";
+import { personOfSession, personOfToken, scopeOf, SESSION_COOKIE } from "../sign-in";
+import { type AnyOperation, type Context, makeContext } from "./operation";
+
+const problemResponse = (problem: Problem): Response =>
+  new Response(JSON.stringify(problem), { status: problem.status, headers: { "content-type": "application/problem+json" } });
+
+/** Answers an error; one that nobody foresaw goes to the server's own log. */
+export function answerError(error: unknown): Response {
+  const problem = problemFrom(error);
+  if (problem.code === "internal.error") console.error(error);
+  return problemResponse(problem);
+}
+
+interface Compiled {
+  readonly operation: AnyOperation;
+  readonly pattern: RegExp;
+  readonly names: readonly string[];
+}
+
+export function addressOf(request: Request): string {
+  return request.headers.get("x-forwarded-for")?.split(",")[0]?.trim() || "127.0.0.1";
+}
+
+export function cookieOf(request: Request, name: string): string | null {
+  for (const part of (request.headers.get("cookie") ?? "").split(";")) {
+    const [key, value] = part.trim().split("=");
+    if (key === name && value) return value;
+  }
+  return null;
+}
+
+const MAX_BODY = 1024 * 1024;
+
+async function readJson(request: Request): Promise<unknown> {
+  const text = await request.text();
+  if (text.length > MAX_BODY) throw new Problem("request.invalid", "The request is larger than 1 MiB.");
+  if (text === "") return {};
+  try {
+    return JSON.parse(text);
+  } catch {
+    throw new Problem("request.invalid", "The body is no JSON.");
+  }
+}
+
+/** Makes the one handler of all operations below a prefix. */
+export function dispatcher(prefix: string, operations: readonly AnyOperation[], services: () => Services) {
+  const compiled: Compiled[] = operations.map((operation) => {
+    const names: string[] = [];
+    const source = operation.path.replace(/\{(\w+)\}/g, (_, name: string) => {
+      names.push(name);
+      return "([^/]+)";
+    });
+    return { operation, pattern: new RegExp(`^${prefix}${source}$`), names };
+  });
+
+  return async (request: Request): Promise<Response> => {
+    try {
+      const { pathname, searchParams } = new URL(request.url);
+      const here = compiled.filter(({ pattern }) => pattern.test(pathname));
+      const found = here.find(({ operation }) => operation.method === request.method);
+      if (!found) throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
+      const { operation, pattern, names } = found;
+      const context = await identify(services(), request, operation);
+      const values = pattern.exec(pathname)!.slice(1).map(decodeURIComponent);
+      const params = Object.fromEntries(names.map((name, i) => [name, values[i]]));
+      // an id that cannot be one is not there
+      const checkedParams = operation.params ? operation.params.safeParse(params) : { success: true as const, data: {} };
+      if (!checkedParams.success) throw new Problem("not-found");
+      const query = parse(operation.query, Object.fromEntries(searchParams));
+      const raw = operation.body ? await readJson(request) : {};
+      const body = parse(operation.body, raw);
+      const work = () => operation.run(context, { params: checkedParams.data, query, body } as never);
+      const key = request.headers.get("idempotency-key");
+      const { status, body: answer } =
+        key && context.person && request.method === "POST" ? await once(context, operation, key, { params, raw }, work) : { status: operation.status ?? 200, body: await work() };
+      if (answer instanceof Response) return answer;
+      return answer === undefined ? new Response(null, { status: 204 }) : Response.json(answer, { status, headers: { "cache-control": "no-store" } });
+    } catch (error) {
+      return answerError(error);
+    }
+  };
+}
+
+// biome-ignore lint/suspicious/noExplicitAny: any schema
+function parse(schema: any, value: unknown): unknown {
+  if (!schema) return {};
+  const result = schema.safeParse(value);
+  if (!result.success) throw problemFromZod(result.error);
+  return result.data;
+}
+
+async function identify(services: Services, request: Request, operation: AnyOperation): Promise<Context> {
+  const address = addressOf(request);
+  const bearer = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
+  const session = bearer ? null : cookieOf(request, SESSION_COOKIE);
+  if (session && request.method !== "GET") refuseForeignOrigin(request);
+  const person = bearer ? await personOfToken(services, bearer) : session ? await personOfSession(services, session) : null;
+  if (operation.caller === "anyone") return makeContext(services, person, person ? scopeOf(person) : { role: "system" }, request, address, session);
+  if (!person) throw new Problem("auth.needed");
+  // a client's people are not told what else there is
+  if (operation.caller === "technician" && person.role === "portal") throw new Problem("not-found");
+  return makeContext(services, person, scopeOf(person), request, address, session);
+}
+
+/** A page of somebody else's must not act with a person's session. */
+function refuseForeignOrigin(request: Request): void {
+  const origin = request.headers.get("origin");
+  const host = request.headers.get("x-forwarded-host") ?? request.headers.get("host");
+  if (origin && new URL(origin).host !== host) throw new Problem("auth.not-allowed", "This request comes from another site.");
+  if (!origin && !["same-origin", "none", null].includes(request.headers.get("sec-fetch-site"))) {
+    throw new Problem("auth.not-allowed", "This request comes from another site.");
+  }
+}
+
+interface Answer {
+  readonly status: number;
+  readonly body: unknown;
+}
+
+/** Does a creating request once for each key; a repetition gets the first answer again. */
+async function once(context: Context, operation: AnyOperation, key: string, request: unknown, work: () => Promise<unknown>): Promise<Answer> {
+  const { services, person, who } = context;
+  if (key.length > 200) throw new Problem("request.invalid", "An Idempotency-Key has 200 characters at most.");
+  const hash = createHash("sha256").update(JSON.stringify([operation.id, request])).digest();
+  const kept = await services.db.withScope({ role: "system" }, async (tx) => {
+    const fresh = await change(
+      tx,
+      "insert into idempotency_keys (person_id, key, request_hash, created_at) values ($1, $2, $3, $4) on conflict do nothing",
+      [person!.id, key, hash, who.at],
+    );
+    if (fresh) return null;
+    return one<{ hash: Buffer; status: number | null; body: unknown }>(
+      tx,
+      "select request_hash as hash, status, body from idempotency_keys where person_id = $1 and key = $2",
+      [person!.id, key],
+    );
+  });
+  if (kept && !kept.hash.equals(hash)) throw new Problem("request.conflict", "This Idempotency-Key was used for another request.");
+  if (kept?.status) return { status: kept.status, body: kept.body };
+  if (kept) throw new Problem("request.conflict", "The first request with this Idempotency-Key is still going on.");
+  try {
+    const body = await work();
+    const status = operation.status ?? 200;
+    await services.db.withScope({ role: "system" }, (tx) =>
+      change(tx, "update idempotency_keys set status = $3, body = $4 where person_id = $1 and key = $2", [person!.id, key, status, JSON.stringify(body ?? null)]),
+    );
+    return { status, body };
+  } catch (error) {
+    await services.db.withScope({ role: "system" }, (tx) =>
+      change(tx, "delete from idempotency_keys where person_id = $1 and key = $2", [person!.id, key]),
+    );
+    throw error;
+  }
+}

@@ -1,0 +1,64 @@
+import { z } from "zod";
+import type { Person } from "@/db/people";
+import type { Scope, Tx } from "@/db/scope";
+import type { Services } from "../services";
+import { record, type Who } from "../who";
+
+/** Who may call an operation: anybody, anybody signed in, or the provider's own people. */
+export type Caller = "anyone" | "person" | "technician";
+
+export interface Context {
+  readonly services: Services;
+  readonly person: Person | null;
+  readonly scope: Scope;
+  readonly who: Who;
+  readonly request: Request;
+  readonly sessionToken: string | null;
+  /** Runs in a transaction of the caller's scope. */
+  tx<T>(work: (tx: Tx) => Promise<T>): Promise<T>;
+  record(tx: Tx, clientId: string | null, action: string, subject: string, details?: Record<string, unknown>): Promise<void>;
+}
+
+type Shape = z.ZodObject;
+type Out<S> = S extends z.ZodType ? z.infer<S> : Record<string, never>;
+
+export interface OperationInput<P, Q, B> {
+  readonly params: Out<P>;
+  readonly query: Out<Q>;
+  readonly body: Out<B>;
+}
+
+/** One operation of the API: from here come routing, checking, the OpenAPI document and the tests of tenancy. */
+export interface Operation<P extends Shape | undefined = undefined, Q extends Shape | undefined = undefined, B extends z.ZodType | undefined = undefined> {
+  readonly id: string;
+  readonly method: "GET" | "POST" | "PUT" | "PATCH" | "DELETE";
+  /** With `{name}` for parameters. */
+  readonly path: string;
+  readonly summary: string;
+  readonly caller: Caller;
+  readonly params?: P;
+  readonly query?: Q;
+  readonly body?: B;
+  /** Status of success. */
+  readonly status?: number;
+  readonly run: (context: Context, input: OperationInput<P, Q, B>) => Promise<unknown>;
+}
+
+// biome-ignore lint/suspicious/noExplicitAny: a table holds operations of all shapes
+export type AnyOperation = Operation<any, any, any>;
+
+/** Keeps the types of an operation's parts while it is written down. */
+export const operation = <P extends Shape | undefined = undefined, Q extends Shape | undefined = undefined, B extends z.ZodType | undefined = undefined>(
+  one: Operation<P, Q, B>,
+): Operation<P, Q, B> => one;
+
+export function makeContext(
+  services: Services, person: Person | null, scope: Scope, request: Request, address: string, sessionToken: string | null,
+): Context {
+  const who: Who = { actor: person?.name ?? "somebody", address, at: services.now() };
+  return {
+    services, person, scope, who, request, sessionToken,
+    tx: (work) => services.db.withScope(scope, work),
+    record: (tx, clientId, action, subject, details) => record(tx, who, clientId, action, subject, details),
+  };
+}

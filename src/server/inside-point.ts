@@ -1,0 +1,124 @@
+import { byteString, type ByteString, type Entry, showBytes } from "@/store/tree";
+import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
+import type { Point } from "@/db/points";
+import { notFound } from "./problem";
+import { pathToText } from "./path-text";
+import type { Services } from "./services";
+
+/** Looking inside recovery points, unsealed on the server with the client's key in escrow. */
+export interface ShownEntry {
+  /** For people; bytes that are no UTF-8 are shown as `\xHH`. */
+  readonly name: string;
+  /** For the API: docs/api.md, paths of any bytes. */
+  readonly path: string;
+  readonly type: Entry["type"];
+  readonly size: number | null;
+  readonly modified: string;
+  readonly mode: string;
+  readonly target: string | null;
+  /** Folders: how many entries they have. */
+  readonly items: number | null;
+}
+
+async function shown(services: Services, point: Point, path: ByteString, entry: Entry): Promise<ShownEntry> {
+  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  return {
+    name: showBytes(entry.name),
+    path: pathToText(path),
+    type: entry.type,
+    size: entry.size ?? null,
+    modified: new Date(Number(entry.mtime / 1_000_000n)).toISOString(),
+    mode: entry.mode.toString(8).padStart(4, "0"),
+    target: entry.target === undefined ? null : showBytes(entry.target),
+    items: entry.node ? await countEntries(reader, entry.node) : null,
+  };
+}
+
+/** A page of a folder, in order of the names. `next` continues it. */
+export async function listFolder(services: Services, point: Point, path: ByteString, after: string | undefined, limit: number) {
+  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  const node = await findFolder(reader, point.root, path);
+  if (!node) throw notFound();
+  const base = path === "/" ? "" : path;
+  const entries: ShownEntry[] = [];
+  const from = after === undefined ? undefined : Buffer.from(after, "base64url").toString("latin1");
+  for await (const entry of folderEntries(reader, node, from)) {
+    if (entries.length === limit) {
+      const last = entries.at(-1)!.path;
+      const bytes = last.startsWith("~") ? Buffer.from(last.slice(1), "base64url").toString("latin1") : byteString(last);
+      return { entries, total: await countEntries(reader, node), next: Buffer.from(bytes.slice(bytes.lastIndexOf("/") + 1), "latin1").toString("base64url") };
+    }
+    entries.push(await shown(services, point, `${base}/${entry.name}`, entry));
+  }
+  return { entries, total: await countEntries(reader, node), next: null };
+}
+
+const SEARCH_MOST = 200;
+
+/** Entries whose name contains the words, small and capital letters as one; at most 200, and says when there are more. */
+export async function searchPoint(services: Services, point: Point, words: string) {
+  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  const wanted = words.toLowerCase();
+  const entries: ShownEntry[] = [];
+  let looked = 0;
+  for await (const { path, entry } of walkTree(reader, point.root, "/")) {
+    looked += 1;
+    if (!showBytes(entry.name).toLowerCase().includes(wanted)) continue;
+    if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
+    entries.push(await shown(services, point, path, entry));
+  }
+  return { entries, looked, more: false };
+}
+
+export interface Version {
+  /** The newest point that holds this version, and since when it was so. */
+  readonly pointId: string;
+  readonly moment: Date;
+  readonly firstSeen: Date;
+  readonly size: number | null;
+  readonly modified: string;
+  /** Against the version before it; null for the first. */
+  readonly sizeChange: number | null;
+}
+
+/** The versions of a path over points (newest first), one for each different content. */
+export async function versionsOf(services: Services, points: readonly Point[], path: ByteString): Promise<Version[]> {
+  const versions: { entry: Entry; newest: Point; oldest: Point }[] = [];
+  for (const point of points) {
+    const reader = await services.spaces.reader(point.clientId, point.depotId);
+    const entry = await findEntry(reader, point.root, path);
+    if (!entry) continue;
+    const last = versions.at(-1);
+    if (last && sameContent(last.entry, entry)) last.oldest = point;
+    else versions.push({ entry, newest: point, oldest: point });
+  }
+  return versions.map(({ entry, newest, oldest }, i) => ({
+    pointId: newest.id.toString("hex"),
+    moment: newest.moment,
+    firstSeen: oldest.moment,
+    size: entry.size ?? null,
+    modified: new Date(Number(entry.mtime / 1_000_000n)).toISOString(),
+    sizeChange: versions[i + 1] && entry.size !== undefined ? entry.size - (versions[i + 1]!.entry.size ?? 0) : null,
+  }));
+}
+
+/** How much a set of paths holds. */
+export async function weigh(services: Services, items: readonly { point: Point; path: ByteString }[]): Promise<{ files: number; bytes: number }> {
+  let files = 0;
+  let bytes = 0;
+  for (const { point, path } of items) {
+    const reader = await services.spaces.reader(point.clientId, point.depotId);
+    const entry = path === "/" ? null : await findEntry(reader, point.root, path);
+    if (path !== "/" && !entry) throw notFound();
+    const count = (one: Entry) => {
+      if (one.type === "file") {
+        files += 1;
+        bytes += one.size ?? 0;
+      }
+    };
+    if (entry) count(entry);
+    const node = entry ? entry.node : point.root;
+    if (node) for await (const walked of walkTree(reader, node, path)) count(walked.entry);
+  }
+  return { files, bytes };
+}

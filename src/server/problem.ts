@@ -1,0 +1,59 @@
+import { CODES, type Code, CodedError } from "@/core/codes";
+import type { z } from "zod";
+
+/** What is wrong with one field of a request; `field` is its dotted path. */
+export interface FieldError {
+  readonly field: string;
+  readonly message: string;
+}
+
+const STATUS: Partial<Record<Code, number>> = {
+  "request.invalid": 422,
+  "request.conflict": 409,
+  "request.too-many": 429,
+  "auth.needed": 401,
+  "auth.refused": 401,
+  "auth.not-allowed": 403,
+  "not-found": 404,
+  "key.not-confirmed": 409,
+  "depot.quota": 507,
+  "depot.full": 507,
+  "internal.error": 500,
+};
+
+/** An error as an answer of the API: problem details, RFC 9457. */
+export class Problem extends Error {
+  constructor(
+    readonly code: Code,
+    readonly detail?: string,
+    readonly errors: readonly FieldError[] = [],
+  ) {
+    super(detail ?? CODES[code].title);
+    this.name = "Problem";
+  }
+
+  get status(): number {
+    return STATUS[this.code] ?? 409;
+  }
+
+  toJSON() {
+    const { title, cause, remedy } = CODES[this.code];
+    return { type: `/docs/codes#${this.code}`, title, status: this.status, detail: this.detail ?? cause, code: this.code, remedy, errors: this.errors };
+  }
+}
+
+/** One wrong field. */
+export const invalid = (field: string, message: string): Problem => new Problem("request.invalid", message, [{ field, message }]);
+export const notFound = (): Problem => new Problem("not-found");
+
+export function problemFromZod(error: z.ZodError): Problem {
+  const errors = error.issues.map((issue) => ({ field: issue.path.join("."), message: issue.message }));
+  return new Problem("request.invalid", errors.map((one) => (one.field ? `${one.field}: ${one.message}` : one.message)).join(" "), errors);
+}
+
+/** Any error as a problem; what is not known becomes `internal.error` and tells nothing of itself. */
+export function problemFrom(error: unknown): Problem {
+  if (error instanceof Problem) return error;
+  if (error instanceof CodedError) return new Problem(error.code, error.message);
+  return new Problem("internal.error");
+}

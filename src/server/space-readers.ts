@@ -1,0 +1,68 @@
+import { LRUCache } from "lru-cache";
+import { CodedError } from "@/core/codes";
+import { locateChunks } from "@/db/chunks";
+import { type Depot, depotById, grantOf } from "@/db/depots";
+import { clientKey } from "@/db/keys";
+import type { Database } from "@/db/scope";
+import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
+import { packName } from "@/store/layout";
+import { LocalFolder } from "@/store/places/local-folder";
+import type { Place } from "@/store/places/place";
+import { StoreReader } from "@/store/reader";
+import type { Secrets } from "@/store/secrets";
+
+/** The place of a depot. */
+export const placeOf = (depot: Pick<Depot, "path">): Place => new LocalFolder(depot.path);
+
+export const keyContext = (clientId: string): string => `client key ${clientId}`;
+
+/**
+ * Readers of clients' spaces, for browsing on the server with the key in escrow. They are kept for a while, because an
+ * opened pack serves the next click too.
+ */
+export class SpaceReaders {
+  private readonly readers = new LRUCache<string, StoreReader>({ max: 24, ttl: 10 * 60_000 });
+
+  constructor(
+    private readonly db: Database,
+    private readonly secrets: Secrets,
+  ) {}
+
+  /** The data key of a client. Throws `key.not-confirmed` where there is none yet. */
+  async dataKey(clientId: string): Promise<Buffer> {
+    const key = await this.db.withScope({ role: "system" }, (tx) => clientKey(tx, clientId));
+    if (!key) throw new CodedError("key.not-confirmed");
+    return this.secrets.unseal(key.sealed, keyContext(clientId));
+  }
+
+  async keys(clientId: string): Promise<StoreKeys> {
+    return deriveStoreKeys(await this.dataKey(clientId));
+  }
+
+  /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */
+  async reader(clientId: string, depotId: string): Promise<StoreReader> {
+    const name = `${clientId} ${depotId}`;
+    const kept = this.readers.get(name);
+    if (kept) return kept;
+    const found = await this.db.withScope({ role: "system" }, async (tx) => ({
+      grant: await grantOf(tx, depotId, clientId),
+      depot: await depotById(tx, depotId),
+    }));
+    const { grant, depot } = found;
+    if (!grant || !depot) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
+    const place = placeOf(depot);
+    const reader = new StoreReader(await this.keys(clientId), {
+      locate: async (ids) => {
+        const packs = await this.db.withScope({ role: "system" }, (tx) => locateChunks(tx, grant.spaceId, ids));
+        return packs.map((pack) => pack?.toString("hex") ?? null);
+      },
+      open: async (packId) => {
+        const object = packName(grant.spaceId, packId);
+        const size = await place.size(object);
+        return { size, read: (offset, length) => place.read(object, offset, length) };
+      },
+    });
+    this.readers.set(name, reader);
+    return reader;
+  }
+}

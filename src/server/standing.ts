@@ -1,0 +1,80 @@
+import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/core/protection/causes";
+import { type NightCell, keptShare, lastNights, nightsTable } from "@/core/protection/nights";
+import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
+import { listDepots } from "@/db/depots";
+import { readProvider } from "@/db/clients";
+import { nightRuns } from "@/db/runs";
+import type { Tx } from "@/db/scope";
+import { type SourceStanding, sourceStandings, type StandingFilter } from "@/db/sources";
+
+export type SourceWithState = SourceStanding & { readonly state: ProtectionState };
+
+/** Sources in scope with their state at a moment. */
+export async function sourcesWithState(tx: Tx, filter: StandingFilter, now: Date): Promise<SourceWithState[]> {
+  return (await sourceStandings(tx, filter, now)).map((source) => ({ ...source, state: protectionState(source, now) }));
+}
+
+const factsOf = (source: SourceWithState): SourceFacts => ({
+  ...source,
+  hasPolicy: source.policyId !== null,
+  burst: source.lastFigures?.burst ?? null,
+});
+
+export interface NightRow {
+  readonly clientId: string;
+  readonly clientName: string;
+  readonly clientSlug: string;
+  readonly cells: readonly (NightCell | null)[];
+  readonly share: number | null;
+}
+
+export interface Standing {
+  readonly at: Date;
+  readonly total: number;
+  readonly counts: Record<ProtectionState, number>;
+  readonly causes: readonly Cause[];
+  readonly sources: readonly SourceWithState[];
+  readonly nights: readonly string[];
+  readonly rows: readonly NightRow[];
+  readonly lastNight: { readonly runs: number; readonly clean: number };
+}
+
+const NIGHTS = 14;
+
+/** Watch: counts by state, what needs somebody, and the nights; all from what is there. */
+export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date): Promise<Standing> {
+  const sources = await sourcesWithState(tx, filter, now);
+  const zone = (await readProvider(tx))?.zone ?? "UTC";
+  const depots: DepotFacts[] = (await listDepots(tx))
+    .filter((depot) => depot.capacityBytes !== null)
+    .map((depot) => ({
+      id: depot.id, name: depot.name, capacity: depot.capacityBytes!, used: depot.usedBytes,
+      sourceIds: sources.filter((source) => source.depotId === depot.id && !source.machineGone).map((source) => source.id),
+    }))
+    .filter((depot) => depot.sourceIds.length > 0);
+  const counts = Object.fromEntries(STATES.map((state) => [state, sources.filter((source) => source.state === state).length]));
+  const nights = lastNights(now, zone, NIGHTS);
+  const runs = await nightRuns(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 86_400_000));
+  const zones = new Map(sources.map((source) => [source.clientId, source.clientZone]));
+  const table = nightsTable(runs, zones);
+  const clients = new Map(sources.map((source) => [source.clientId, source]));
+  const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {
+    const row = table.get(clientId);
+    const cells = nights.map((night) => row?.get(night) ?? null);
+    return { clientId, clientName, clientSlug, cells, share: keptShare(cells.filter((cell) => cell !== null)) };
+  });
+  const last = rows.map((row) => row.cells.at(-1)).filter((cell) => cell !== null && cell !== undefined);
+  return {
+    at: now,
+    total: sources.length,
+    counts: counts as Record<ProtectionState, number>,
+    causes: findCauses(sources.map(factsOf), depots, now),
+    sources,
+    nights,
+    rows,
+    lastNight: {
+      runs: last.reduce((sum, cell) => sum + Object.values(cell).reduce((a, b) => a + b, 0), 0),
+      clean: last.reduce((sum, cell) => sum + cell.clean, 0),
+    },
+  };
+}
