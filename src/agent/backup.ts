@@ -1,7 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { type Code, CodedError } from "@/core/codes";
-import { compileSelection } from "@/core/selection/selection";
 import type { BackupJob } from "@/core/protocol/agent";
+import { compileSelection } from "@/core/selection/selection";
 import { FilesReader } from "@/sources/files/reader";
 import { storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
@@ -16,7 +16,14 @@ import type { AgentState } from "./state";
 const MERE_NOTES: ReadonlySet<Code> = new Set(["file.special"]);
 
 /** Makes one recovery point of this machine's files. The console sees sealed packs and ids, never content or names. */
-export async function backUp(link: ConsoleLink, job: BackupJob, dataKey: Buffer, state: AgentState, root: string, reporter: RunReporter): Promise<void> {
+export async function backUp(
+  link: ConsoleLink,
+  job: BackupJob,
+  dataKey: Buffer,
+  state: AgentState,
+  root: string,
+  reporter: RunReporter,
+): Promise<void> {
   const keys = deriveStoreKeys(dataKey);
   const writer = new StoreWriter(keys, {
     known: (ids) => (job.spaceEmpty ? Promise.resolve(ids.map(() => false)) : link.known(job.runId, ids)),
@@ -33,12 +40,17 @@ export async function backUp(link: ConsoleLink, job: BackupJob, dataKey: Buffer,
     }
     reporter.log(mere ? "info" : "caution", code, path, message);
   };
-  if (job.previous && !previous) note("change-tracking.reset", null, "No file is known to be unchanged, so all are read.");
+  if (job.previous && !previous)
+    note("change-tracking.reset", null, "No file is known to be unchanged, so all are read.");
   if (job.previous) reporter.expect(job.previous.items, job.previous.bytes);
   const memory = state.newTree(job.sourceId, previous);
   try {
     const { what } = job.clauses;
-    const { root: tree, counts, figures } = await storeSnapshot({
+    const {
+      root: tree,
+      counts,
+      figures,
+    } = await storeSnapshot({
       reader: new FilesReader(root, [state.folder]),
       writer,
       keys,
@@ -50,22 +62,43 @@ export async function backUp(link: ConsoleLink, job: BackupJob, dataKey: Buffer,
       progress: reporter.progress,
       signal: reporter.signal,
     });
-    if (counts.files + counts.links === 0 && counts.folders <= what.folders.length && cautions > 0 && telling === "folder.missing") {
+    if (
+      counts.files + counts.links === 0 &&
+      counts.folders <= what.folders.length &&
+      cautions > 0 &&
+      telling === "folder.missing"
+    ) {
       throw new CodedError("selection.empty", `none of ${what.folders.join(", ")} is on this machine`);
     }
     const stored = await writer.close();
     reporter.stored(() => stored.storedBytes);
     const pointId = randomBytes(OBJECT_ID_BYTES);
     const object = sealPoint(keys, pointId, {
-      sourceId: job.sourceId, sourceName: job.sourceName, machineName: job.machineName, kind: "files",
-      moment: Date.parse(job.moment), root: tree, counts,
-      previous: job.previous ? Buffer.from(job.previous.pointId, "hex") : null, policy: JSON.stringify(job.clauses),
+      sourceId: job.sourceId,
+      sourceName: job.sourceName,
+      machineName: job.machineName,
+      kind: "files",
+      moment: Date.parse(job.moment),
+      root: tree,
+      counts,
+      previous: job.previous ? Buffer.from(job.previous.pointId, "hex") : null,
+      policy: JSON.stringify(job.clauses),
     });
-    reporter.log("info", null, null, `${counts.files} files, ${figures.filesRead} of them read, ${stored.newChunks} new chunks in ${stored.packs} packs.`);
+    reporter.log(
+      "info",
+      null,
+      null,
+      `${counts.files} files, ${figures.filesRead} of them read, ${stored.newChunks} new chunks in ${stored.packs} packs.`,
+    );
     await reporter.flush();
     await link.putPoint(job.runId, {
-      pointId: pointId.toString("hex"), object: object.toString("base64"), root: Buffer.from(tree).toString("hex"), counts,
-      figures: { ...figures, ...stored }, cautions, code: telling,
+      pointId: pointId.toString("hex"),
+      object: object.toString("base64"),
+      root: Buffer.from(tree).toString("hex"),
+      counts,
+      figures: { ...figures, ...stored },
+      cautions,
+      code: telling,
     });
     memory.commit(tree);
   } catch (error) {

@@ -1,7 +1,7 @@
 import { setTimeout as pause } from "node:timers/promises";
-import { type Code, CodedError, isCode } from "@/core/codes";
-import { enrolAnswer, enrolRequest, heartbeatAnswer, job } from "@/core/protocol/agent";
 import type { z } from "zod";
+import { type Code, CodedError, isCode } from "@/core/codes";
+import { enrolAnswer, type enrolRequest, heartbeatAnswer, job } from "@/core/protocol/agent";
 import { type ConsoleLink, Superseded } from "./link";
 
 /** How long an agent keeps trying while its console does not answer; then the run fails and is taken up again later. */
@@ -50,12 +50,14 @@ export class HttpLink implements ConsoleLink {
         if (error instanceof CodedError || error instanceof Superseded || call.signal?.aborted) throw error;
         // no connection, or it was cut: the console restarts perhaps
       }
-      if (call.once || performance.now() - started > this.patience) throw new CodedError("run.agent-error", `the console at ${this.consoleUrl} does not answer`);
+      if (call.once || performance.now() - started > this.patience)
+        throw new CodedError("run.agent-error", `the console at ${this.consoleUrl} does not answer`);
       await pause(wait, undefined, call.signal ? { signal: call.signal } : {});
     }
   }
 
-  private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Response> => this.call({ method: "POST", path, json, ...more });
+  private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Response> =>
+    this.call({ method: "POST", path, json, ...more });
 
   async enrol(request: z.infer<typeof enrolRequest>): Promise<z.infer<typeof enrolAnswer>> {
     return enrolAnswer.parse(await (await this.post("enrol", request, { once: true })).json());
@@ -70,14 +72,19 @@ export class HttpLink implements ConsoleLink {
     return response.status === 204 ? null : job.parse(await response.json());
   };
 
-  heartbeat: ConsoleLink["heartbeat"] = async (runId, report) => heartbeatAnswer.parse(await (await this.post(`runs/${runId}/heartbeat`, report)).json());
+  heartbeat: ConsoleLink["heartbeat"] = async (runId, report) =>
+    heartbeatAnswer.parse(await (await this.post(`runs/${runId}/heartbeat`, report)).json());
 
   log: ConsoleLink["log"] = async (runId, lines) => {
     await this.post(`runs/${runId}/log`, { lines });
   };
 
   known: ConsoleLink["known"] = async (runId, ids) => {
-    const response = await this.call({ method: "POST", path: `runs/${runId}/known`, body: () => new Uint8Array(Buffer.concat(ids)) });
+    const response = await this.call({
+      method: "POST",
+      path: `runs/${runId}/known`,
+      body: () => new Uint8Array(Buffer.concat(ids)),
+    });
     return [...new Uint8Array(await response.arrayBuffer())].map(Boolean);
   };
 
@@ -99,7 +106,11 @@ export class HttpLink implements ConsoleLink {
   };
 
   locate: ConsoleLink["locate"] = async (runId, depotId, ids) => {
-    const response = await this.call({ method: "POST", path: `runs/${runId}/depots/${depotId}/locate`, body: () => new Uint8Array(Buffer.concat(ids)) });
+    const response = await this.call({
+      method: "POST",
+      path: `runs/${runId}/depots/${depotId}/locate`,
+      body: () => new Uint8Array(Buffer.concat(ids)),
+    });
     return (await response.json()) as (string | null)[];
   };
 

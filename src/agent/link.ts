@@ -1,5 +1,10 @@
 import type {
-  EndReport, Job, LogReport, PointReport, ProgressReport, SystemReport,
+  EndReport,
+  Job,
+  LogReport,
+  PointReport,
+  ProgressReport,
+  SystemReport,
 } from "@/core/protocol/agent";
 
 /**
@@ -13,11 +18,22 @@ export interface ConsoleLink {
   heartbeat(runId: string, report: ProgressReport): Promise<{ stop: boolean }>;
   log(runId: string, lines: readonly LogReport[]): Promise<void>;
   known(runId: string, ids: readonly Uint8Array[]): Promise<boolean[]>;
-  putPack(runId: string, packId: string, chunkIds: readonly Uint8Array[], parts: readonly Uint8Array[]): Promise<void>;
+  putPack(
+    runId: string,
+    packId: string,
+    chunkIds: readonly Uint8Array[],
+    parts: readonly Uint8Array[],
+  ): Promise<void>;
   putPoint(runId: string, report: PointReport): Promise<void>;
   end(runId: string, report: EndReport): Promise<void>;
   locate(runId: string, depotId: string, ids: readonly Uint8Array[]): Promise<(string | null)[]>;
-  readPack(runId: string, depotId: string, packId: string, offset: number, length: number): Promise<{ size: number; bytes: Buffer }>;
+  readPack(
+    runId: string,
+    depotId: string,
+    packId: string,
+    offset: number,
+    length: number,
+  ): Promise<{ size: number; bytes: Buffer }>;
 }
 
 /** The run ended, or another attempt has it: stop without a word. */

@@ -10,8 +10,14 @@ import { doJob } from "./work";
 /** The program on a protected machine: `agent enrol`, then `agent run`. */
 const REPORT_EVERY_MS = 5 * 60_000;
 
-const program = new Command("agent").description("Deep Keep's program on a protected machine").version(AGENT_VERSION);
-const defaultState = process.env.DEEPKEEP_AGENT_STATE ?? (process.getuid?.() === 0 ? "/var/lib/deep-keep-agent" : `${process.env.HOME}/.local/state/deep-keep-agent`);
+const program = new Command("agent")
+  .description("Deep Keep's program on a protected machine")
+  .version(AGENT_VERSION);
+const defaultState =
+  process.env.DEEPKEEP_AGENT_STATE ??
+  (process.getuid?.() === 0
+    ? "/var/lib/deep-keep-agent"
+    : `${process.env.HOME}/.local/state/deep-keep-agent`);
 
 program
   .command("enrol")
@@ -23,13 +29,26 @@ program
   .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
   .action(async (options: { console: string; code: string; name?: string; root: string; state: string }) => {
     const state = new AgentState(options.state);
-    if (state.readIdentity()) throw new Error(`This machine is enrolled already (${options.state}). Remove that folder to enrol it anew.`);
+    if (state.readIdentity())
+      throw new Error(
+        `This machine is enrolled already (${options.state}). Remove that folder to enrol it anew.`,
+      );
     const pair = makeKeyPair();
     const link = new HttpLink(options.console, null);
     const name = options.name ?? machineName(options.root);
-    const answer = await link.enrol({ code: options.code, name, publicKey: pair.publicKey.toString("base64"), system: describeSystem(options.root) });
+    const answer = await link.enrol({
+      code: options.code,
+      name,
+      publicKey: pair.publicKey.toString("base64"),
+      system: describeSystem(options.root),
+    });
     state.writeIdentity({
-      console: options.console, machineId: answer.machineId, token: answer.token, name, root: options.root, privateKey: pair.privateKey.toString("base64"),
+      console: options.console,
+      machineId: answer.machineId,
+      token: answer.token,
+      name,
+      root: options.root,
+      privateKey: pair.privateKey.toString("base64"),
     });
     console.log(`Enrolled ${name} for ${answer.clientName}. Start it with: agent run`);
   });
@@ -41,13 +60,19 @@ program
   .action(async (options: { state: string }) => {
     const state = new AgentState(options.state);
     const identity = state.readIdentity();
-    if (!identity) throw new Error(`This machine is not enrolled (${options.state}). Enrol it first: agent enrol --console URL --code CODE`);
+    if (!identity)
+      throw new Error(
+        `This machine is not enrolled (${options.state}). Enrol it first: agent enrol --console URL --code CODE`,
+      );
     const link = new HttpLink(identity.console, identity.token);
     const ending = new AbortController();
     for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => ending.abort());
     await link.hello(describeSystem(identity.root), true);
     console.log(`${identity.name} waits for work from ${identity.console}.`);
-    const report = setInterval(() => void link.hello(describeSystem(identity.root), false).catch(() => {}), REPORT_EVERY_MS);
+    const report = setInterval(
+      () => void link.hello(describeSystem(identity.root), false).catch(() => {}),
+      REPORT_EVERY_MS,
+    );
     const serve = async (kind: "backup" | "restore") => {
       while (!ending.signal.aborted) {
         try {
@@ -55,14 +80,18 @@ program
           if (job) await doJob(link, job, identity, state);
         } catch (error) {
           if (ending.signal.aborted) return;
-          if (error instanceof CodedError && error.code === "auth.needed") throw new Error("The console does not know this machine any more.", { cause: error });
+          if (error instanceof CodedError && error.code === "auth.needed")
+            throw new Error("The console does not know this machine any more.", { cause: error });
           console.error(`${(error as Error).message}; trying again.`);
           await pause(2000);
         }
       }
     };
     try {
-      await Promise.race([Promise.all([serve("backup"), serve("restore")]), new Promise((resolve) => ending.signal.addEventListener("abort", resolve))]);
+      await Promise.race([
+        Promise.all([serve("backup"), serve("restore")]),
+        new Promise((resolve) => ending.signal.addEventListener("abort", resolve)),
+      ]);
     } finally {
       clearInterval(report);
     }

@@ -1,4 +1,4 @@
-import { type Code } from "@/core/codes";
+import type { Code } from "@/core/codes";
 import type { LogReport } from "@/core/protocol/agent";
 import { type ConsoleLink, Superseded } from "./link";
 
@@ -71,7 +71,11 @@ export class RunReporter {
       this.lastBytes = this.progress.bytes;
       this.lastBeat = now;
       const answer = await this.link.heartbeat(this.runId, {
-        attempt: this.attempt, ...this.progress, ...this.expected, rate: Math.max(0, Math.round(this.rate)), stored: this.storedBytes(),
+        attempt: this.attempt,
+        ...this.progress,
+        ...this.expected,
+        rate: Math.max(0, Math.round(this.rate)),
+        stored: this.storedBytes(),
       });
       if (answer.stop && !this.signal.aborted) {
         this.stopped = true;
@@ -89,7 +93,12 @@ export class RunReporter {
   async flush(): Promise<void> {
     for (const [code, count] of this.perCode) {
       if (code && count > LINES_OF_A_CODE) {
-        this.lines.push({ level: "caution", code, path: null, message: `and ${count - LINES_OF_A_CODE} more of the same` });
+        this.lines.push({
+          level: "caution",
+          code,
+          path: null,
+          message: `and ${count - LINES_OF_A_CODE} more of the same`,
+        });
         this.perCode.set(code, 0);
       }
     }

@@ -1,13 +1,19 @@
 import { CodedError } from "@/core/codes";
 import type { RestoreJob } from "@/core/protocol/agent";
-import { restoreFiles, type RestoreFigures } from "@/sources/files/writer";
+import { type RestoreFigures, restoreFiles } from "@/sources/files/writer";
 import { deriveStoreKeys } from "@/store/keys";
 import { StoreReader } from "@/store/reader";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
 
 /** Restores to this machine. Packs are fetched from the console sealed, and opened here. */
-export async function restore(link: ConsoleLink, job: RestoreJob, dataKey: Buffer, root: string, reporter: RunReporter): Promise<void> {
+export async function restore(
+  link: ConsoleLink,
+  job: RestoreJob,
+  dataKey: Buffer,
+  root: string,
+  reporter: RunReporter,
+): Promise<void> {
   const keys = deriveStoreKeys(dataKey);
   const readers = new Map<string, StoreReader>();
   const readerOf = (depotId: string): StoreReader => {
@@ -17,7 +23,11 @@ export async function restore(link: ConsoleLink, job: RestoreJob, dataKey: Buffe
         locate: (ids) => link.locate(job.runId, depotId, ids),
         open: async (packId) => {
           const { size } = await link.readPack(job.runId, depotId, packId, 0, 0);
-          return { size, read: async (offset, length) => (await link.readPack(job.runId, depotId, packId, offset, length)).bytes };
+          return {
+            size,
+            read: async (offset, length) =>
+              (await link.readPack(job.runId, depotId, packId, offset, length)).bytes,
+          };
         },
       });
       readers.set(depotId, reader);
@@ -26,10 +36,24 @@ export async function restore(link: ConsoleLink, job: RestoreJob, dataKey: Buffe
   };
   let cautions = 0;
   let code: string | null = null;
-  const total: RestoreFigures = { files: 0, folders: 0, links: 0, bytes: 0, keptBoth: 0, replaced: 0, skipped: 0 };
+  const total: RestoreFigures = {
+    files: 0,
+    folders: 0,
+    links: 0,
+    bytes: 0,
+    keptBoth: 0,
+    replaced: 0,
+    skipped: 0,
+  };
   for (const item of job.items) {
     const figures = await restoreFiles(
-      [{ root: Buffer.from(item.root, "hex"), momentLabel: item.momentLabel, path: Buffer.from(item.path, "base64").toString("latin1") }],
+      [
+        {
+          root: Buffer.from(item.root, "hex"),
+          momentLabel: item.momentLabel,
+          path: Buffer.from(item.path, "base64").toString("latin1"),
+        },
+      ],
       {
         store: readerOf(item.depotId),
         machineRoot: root,
@@ -47,8 +71,19 @@ export async function restore(link: ConsoleLink, job: RestoreJob, dataKey: Buffe
     for (const key of Object.keys(total) as (keyof RestoreFigures)[]) total[key] += figures[key];
   }
   const { files, folders, links } = total;
-  if (cautions > 0 && files + folders + links === 0) throw new CodedError("restore.cannot-write", "nothing could be restored; the log says why for each item");
-  reporter.log("info", null, null, `${files} files, ${folders} folders and ${links} links restored; ${total.keptBoth} kept beside others, ${total.replaced} replaced, ${total.skipped} skipped.`);
+  if (cautions > 0 && files + folders + links === 0)
+    throw new CodedError("restore.cannot-write", "nothing could be restored; the log says why for each item");
+  reporter.log(
+    "info",
+    null,
+    null,
+    `${files} files, ${folders} folders and ${links} links restored; ${total.keptBoth} kept beside others, ${total.replaced} replaced, ${total.skipped} skipped.`,
+  );
   await reporter.flush();
-  await link.end(job.runId, { outcome: cautions > 0 ? "caution" : "clean", code, message: null, figures: { ...total, cautions } });
+  await link.end(job.runId, {
+    outcome: cautions > 0 ? "caution" : "clean",
+    code,
+    message: null,
+    figures: { ...total, cautions },
+  });
 }

@@ -1,4 +1,15 @@
-import { closeSync, fstatSync, mkdirSync, openSync, readFileSync, readSync, renameSync, rmSync, writeFileSync, writeSync } from "node:fs";
+import {
+  closeSync,
+  fstatSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  readSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+  writeSync,
+} from "node:fs";
 import { join } from "node:path";
 import { z } from "zod";
 import type { PreviousTree } from "@/sources/snapshot";
@@ -88,7 +99,12 @@ export class RememberedTree implements PreviousTree {
       at += got;
     }
     const start = TREE_MAGIC.length + ID_BYTES;
-    if (size < start || !bytes.subarray(0, 8).equals(TREE_MAGIC) || Buffer.compare(bytes.subarray(8, start), root) !== 0) return null;
+    if (
+      size < start ||
+      !bytes.subarray(0, 8).equals(TREE_MAGIC) ||
+      Buffer.compare(bytes.subarray(8, start), root) !== 0
+    )
+      return null;
     const places = new Map<string, readonly [number, number]>();
     for (let at = start; at < size; ) {
       if (at + RECORD_HEAD > size) return null;

@@ -5,7 +5,24 @@ import type { SystemReport } from "@/core/protocol/agent";
 
 export const AGENT_VERSION = "0.1.0";
 
-const DISKS = new Set(["ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "vfat", "exfat", "ntfs", "ntfs3", "nfs", "nfs4", "cifs", "overlay", "bcachefs"]);
+const DISKS = new Set([
+  "ext2",
+  "ext3",
+  "ext4",
+  "xfs",
+  "btrfs",
+  "zfs",
+  "f2fs",
+  "vfat",
+  "exfat",
+  "ntfs",
+  "ntfs3",
+  "nfs",
+  "nfs4",
+  "cifs",
+  "overlay",
+  "bcachefs",
+]);
 
 function fileIn(root: string, path: string): string | null {
   try {
@@ -17,7 +34,9 @@ function fileIn(root: string, path: string): string | null {
 
 /** The machine's own name, from its disk where that is not the one the agent runs on. */
 export const machineName = (root: string): string =>
-  (root === "/" ? hostname() : (fileIn(root, "etc/hostname")?.trim() ?? hostname())).replace(/[^A-Za-z0-9._-]/g, "-").slice(0, 63);
+  (root === "/" ? hostname() : (fileIn(root, "etc/hostname")?.trim() ?? hostname()))
+    .replace(/[^A-Za-z0-9._-]/g, "-")
+    .slice(0, 63);
 
 /** What an agent reports of its machine. */
 export function describeSystem(root: string): SystemReport {
@@ -37,13 +56,19 @@ export function describeSystem(root: string): SystemReport {
 function volumesOf(root: string): SystemReport["volumes"] {
   const seen = new Set<string>();
   const volumes: SystemReport["volumes"] = [];
-  const mounts = root === "/" ? readFileSync("/proc/self/mounts", "utf8").split("\n").map((line) => line.split(" ")) : [["", "/", "ext4"]];
+  const mounts =
+    root === "/"
+      ? readFileSync("/proc/self/mounts", "utf8")
+          .split("\n")
+          .map((line) => line.split(" "))
+      : [["", "/", "ext4"]];
   for (const [device, path, kind] of mounts) {
     if (!path || !kind || !DISKS.has(kind) || seen.has(device || path)) continue;
     seen.add(device || path);
     try {
       const disk = statfsSync(join(root, path));
-      if (disk.blocks > 0) volumes.push({ path, size: disk.blocks * disk.bsize, free: disk.bavail * disk.bsize });
+      if (disk.blocks > 0)
+        volumes.push({ path, size: disk.blocks * disk.bsize, free: disk.bavail * disk.bsize });
     } catch {
       // a mount that this account may not look at
     }

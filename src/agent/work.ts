@@ -8,10 +8,18 @@ import { restore } from "./restore";
 import type { AgentState, Identity } from "./state";
 
 /** Executes one job and reports its end, whatever it is. */
-export async function doJob(link: ConsoleLink, job: Job, identity: Pick<Identity, "privateKey" | "root">, state: AgentState): Promise<void> {
+export async function doJob(
+  link: ConsoleLink,
+  job: Job,
+  identity: Pick<Identity, "privateKey" | "root">,
+  state: AgentState,
+): Promise<void> {
   const reporter = new RunReporter(link, job.runId, job.attempt);
   try {
-    const dataKey = openSealed(Buffer.from(identity.privateKey, "base64"), Buffer.from(job.sealedKey, "base64"));
+    const dataKey = openSealed(
+      Buffer.from(identity.privateKey, "base64"),
+      Buffer.from(job.sealedKey, "base64"),
+    );
     if (job.kind === "backup") await backUp(link, job, dataKey, state, identity.root, reporter);
     else await restore(link, job, dataKey, identity.root, reporter);
   } catch (error) {
@@ -19,15 +27,22 @@ export async function doJob(link: ConsoleLink, job: Job, identity: Pick<Identity
     await reporter.flush();
     const { items, bytes } = reporter.progress;
     if (reporter.stopped) {
-      await link.end(job.runId, { outcome: "stopped", code: "run.stopped", message: "Stopped by a person. What was stored is used by the next run.", figures: { items, bytes } });
+      await link.end(job.runId, {
+        outcome: "stopped",
+        code: "run.stopped",
+        message: "Stopped by a person. What was stored is used by the next run.",
+        figures: { items, bytes },
+      });
       return;
     }
     const code = error instanceof CodedError ? error.code : "run.agent-error";
     const message = (error as Error).message ?? String(error);
     if (code === "run.agent-error") console.error(error);
-    await link.end(job.runId, { outcome: "failed", code, message, figures: { items, bytes } }).catch((lost) => {
-      if (!(lost instanceof Superseded)) throw lost;
-    });
+    await link
+      .end(job.runId, { outcome: "failed", code, message, figures: { items, bytes } })
+      .catch((lost) => {
+        if (!(lost instanceof Superseded)) throw lost;
+      });
   } finally {
     reporter.close();
   }

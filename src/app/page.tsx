@@ -1,1 +1,8 @@
-export default function Page() { return <p>hi</p>; }
+import { redirect } from "next/navigation";
+import { homeOf, signedIn } from "./visitor";
+
+export const dynamic = "force-dynamic";
+
+export default async function Page() {
+  redirect(await homeOf(await signedIn()));
+}

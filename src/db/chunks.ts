@@ -16,7 +16,11 @@ export async function knownChunks(tx: Tx, spaceId: string, ids: readonly Buffer[
 }
 
 /** For each id, in order, the pack that holds it. */
-export async function locateChunks(tx: Tx, spaceId: string, ids: readonly Uint8Array[]): Promise<(Buffer | null)[]> {
+export async function locateChunks(
+  tx: Tx,
+  spaceId: string,
+  ids: readonly Uint8Array[],
+): Promise<(Buffer | null)[]> {
   const rows = await all<{ n: number; packId: Buffer }>(
     tx,
     `select asked.n::int as n, chunks.pack_id as "packId" from unnest($2::bytea[]) with ordinality asked(id, n)
@@ -33,9 +37,11 @@ export async function insertPack(
   pack: { spaceId: string; clientId: string; id: Buffer; size: number; chunkIds: readonly Buffer[] },
   now: Date,
 ): Promise<void> {
-  await change(tx, "insert into packs (space_id, id, client_id, size, created_at) values ($1, $2, $3, $4, $5)", [
-    pack.spaceId, pack.id, pack.clientId, pack.size, now,
-  ]);
+  await change(
+    tx,
+    "insert into packs (space_id, id, client_id, size, created_at) values ($1, $2, $3, $4, $5)",
+    [pack.spaceId, pack.id, pack.clientId, pack.size, now],
+  );
   await change(
     tx,
     `insert into chunks (space_id, id, pack_id, client_id) select $1, id, $2, $3 from unnest($4::bytea[]) as id on conflict do nothing`,

@@ -21,15 +21,26 @@ const CLIENT = `id, slug, name, zone, region, contact_name as "contactName", con
 const SITE = `id, client_id as "clientId", slug, name`;
 
 export const listClients = (tx: Tx) => all<Client>(tx, `select ${CLIENT} from clients order by name`);
-export const clientById = (tx: Tx, id: string) => one<Client>(tx, `select ${CLIENT} from clients where id = $1`, [id]);
-export const clientBySlug = (tx: Tx, slug: string) => one<Client>(tx, `select ${CLIENT} from clients where slug = $1`, [slug]);
+export const clientById = (tx: Tx, id: string) =>
+  one<Client>(tx, `select ${CLIENT} from clients where id = $1`, [id]);
+export const clientBySlug = (tx: Tx, slug: string) =>
+  one<Client>(tx, `select ${CLIENT} from clients where slug = $1`, [slug]);
 
 export const insertClient = (tx: Tx, client: Client, now: Date) =>
   change(
     tx,
     `insert into clients (id, slug, name, zone, region, contact_name, contact_email, created_at)
      values ($1, $2, $3, $4, $5, $6, $7, $8)`,
-    [client.id, client.slug, client.name, client.zone, client.region, client.contactName, client.contactEmail, now],
+    [
+      client.id,
+      client.slug,
+      client.name,
+      client.zone,
+      client.region,
+      client.contactName,
+      client.contactEmail,
+      now,
+    ],
   );
 
 export const updateClient = (tx: Tx, client: Omit<Client, "slug">) =>
@@ -40,12 +51,18 @@ export const updateClient = (tx: Tx, client: Omit<Client, "slug">) =>
   );
 
 export const listSites = (tx: Tx, clientId: string | null = null) =>
-  all<Site>(tx, `select ${SITE} from sites where ($1::uuid is null or client_id = $1) order by name`, [clientId]);
-export const siteById = (tx: Tx, id: string) => one<Site>(tx, `select ${SITE} from sites where id = $1`, [id]);
+  all<Site>(tx, `select ${SITE} from sites where ($1::uuid is null or client_id = $1) order by name`, [
+    clientId,
+  ]);
+export const siteById = (tx: Tx, id: string) =>
+  one<Site>(tx, `select ${SITE} from sites where id = $1`, [id]);
 
 export const insertSite = (tx: Tx, site: Site) =>
   change(tx, "insert into sites (id, client_id, slug, name) values ($1, $2, $3, $4)", [
-    site.id, site.clientId, site.slug, site.name,
+    site.id,
+    site.clientId,
+    site.slug,
+    site.name,
   ]);
 
 export interface Provider {

@@ -27,11 +27,14 @@ export const listDepots = (tx: Tx) =>
     tx,
     `select ${DEPOT}, coalesce((select sum(used_bytes) from grants g where g.depot_id = d.id), 0) as "usedBytes" from depots d order by d.name`,
   );
-export const depotById = (tx: Tx, id: string) => one<Depot>(tx, `select ${DEPOT} from depots d where d.id = $1`, [id]);
+export const depotById = (tx: Tx, id: string) =>
+  one<Depot>(tx, `select ${DEPOT} from depots d where d.id = $1`, [id]);
 export const insertDepot = (tx: Tx, depot: Depot, now: Date) =>
-  change(tx, "insert into depots (id, name, kind, path, region, capacity_bytes, created_at) values ($1, $2, $3, $4, $5, $6, $7)", [
-    depot.id, depot.name, depot.kind, depot.path, depot.region, depot.capacityBytes, now,
-  ]);
+  change(
+    tx,
+    "insert into depots (id, name, kind, path, region, capacity_bytes, created_at) values ($1, $2, $3, $4, $5, $6, $7)",
+    [depot.id, depot.name, depot.kind, depot.path, depot.region, depot.capacityBytes, now],
+  );
 
 export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grants`);
 export const grantOf = (tx: Tx, depotId: string, clientId: string) =>
@@ -49,7 +52,11 @@ export const upsertGrant = (tx: Tx, grant: Omit<Grant, "usedBytes">, now: Date) 
  * Counts bytes onto a grant if quota and capacity have room for them. Returns what stands against it otherwise. The
  * depot's row is locked, so that two writers do not both take the last room.
  */
-export async function takeSpace(tx: Tx, grant: Grant, bytes: number): Promise<"taken" | "quota" | "capacity"> {
+export async function takeSpace(
+  tx: Tx,
+  grant: Grant,
+  bytes: number,
+): Promise<"taken" | "quota" | "capacity"> {
   await tx.query("select pg_advisory_xact_lock(hashtextextended($1, 0))", [grant.depotId]);
   const row = await one<{ quotaLeft: number; capacityLeft: number | null }>(
     tx,
@@ -65,4 +72,7 @@ export async function takeSpace(tx: Tx, grant: Grant, bytes: number): Promise<"t
 
 /** Adds to what a grant uses; a negative number when space was freed. */
 export const countSpace = (tx: Tx, spaceId: string, bytes: number) =>
-  change(tx, "update grants set used_bytes = greatest(0, used_bytes + $2) where space_id = $1", [spaceId, bytes]);
+  change(tx, "update grants set used_bytes = greatest(0, used_bytes + $2) where space_id = $1", [
+    spaceId,
+    bytes,
+  ]);

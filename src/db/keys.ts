@@ -27,4 +27,7 @@ export const setUnconfirmedKey = (tx: Tx, clientId: string, sealed: Buffer, aske
   );
 
 export const confirmKey = (tx: Tx, clientId: string, now: Date) =>
-  change(tx, "update client_keys set confirmed_at = $2 where client_id = $1 and confirmed_at is null", [clientId, now]);
+  change(tx, "update client_keys set confirmed_at = $2 where client_id = $1 and confirmed_at is null", [
+    clientId,
+    now,
+  ]);

@@ -27,8 +27,13 @@ const MACHINE = `id, client_id as "clientId", site_id as "siteId", name, public_
   enrolled_at as "enrolledAt", seen_at as "seenAt", gone_at as "goneAt"`;
 
 export const listMachines = (tx: Tx, clientId: string | null = null) =>
-  all<Machine>(tx, `select ${MACHINE} from machines where ($1::uuid is null or client_id = $1) order by name`, [clientId]);
-export const machineById = (tx: Tx, id: string) => one<Machine>(tx, `select ${MACHINE} from machines where id = $1`, [id]);
+  all<Machine>(
+    tx,
+    `select ${MACHINE} from machines where ($1::uuid is null or client_id = $1) order by name`,
+    [clientId],
+  );
+export const machineById = (tx: Tx, id: string) =>
+  one<Machine>(tx, `select ${MACHINE} from machines where id = $1`, [id]);
 export const machineByToken = (tx: Tx, tokenHash: Buffer) =>
   one<Machine>(tx, `select ${MACHINE} from machines where token_hash = $1 and gone_at is null`, [tokenHash]);
 
@@ -38,14 +43,23 @@ export const insertMachine = (tx: Tx, machine: Omit<Machine, "goneAt">, tokenHas
     `insert into machines (id, client_id, site_id, name, token_hash, public_key, system, enrolled_at, seen_at)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
     [
-      machine.id, machine.clientId, machine.siteId, machine.name, tokenHash, machine.publicKey,
-      JSON.stringify(machine.system), machine.enrolledAt, machine.seenAt,
+      machine.id,
+      machine.clientId,
+      machine.siteId,
+      machine.name,
+      tokenHash,
+      machine.publicKey,
+      JSON.stringify(machine.system),
+      machine.enrolledAt,
+      machine.seenAt,
     ],
   );
 
 export const markSeen = (tx: Tx, id: string, now: Date, system: MachineSystem | null = null) =>
   change(tx, "update machines set seen_at = $2, system = coalesce($3, system) where id = $1", [
-    id, now, system ? JSON.stringify(system) : null,
+    id,
+    now,
+    system ? JSON.stringify(system) : null,
   ]);
 /** Takes a machine away; its sources and their points remain. */
 export const markGone = (tx: Tx, id: string, now: Date) =>
@@ -53,7 +67,14 @@ export const markGone = (tx: Tx, id: string, now: Date) =>
 
 export const insertCode = (
   tx: Tx,
-  code: { id: Buffer; clientId: string; siteId: string; expiresAt: Date; uses: number; createdBy: string | null },
+  code: {
+    id: Buffer;
+    clientId: string;
+    siteId: string;
+    expiresAt: Date;
+    uses: number;
+    createdBy: string | null;
+  },
   now: Date,
 ) =>
   change(

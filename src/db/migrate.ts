@@ -20,8 +20,12 @@ export async function migrate(ownerUrl: string, appPassword: string, folder: str
       if not exists (select from pg_roles where rolname = 'deepkeep_app') then create role deepkeep_app login nosuperuser nobypassrls; end if;
     end $$`);
     await client.query(`alter role deepkeep_app password ${client.escapeLiteral(appPassword)}`);
-    await client.query("create table if not exists migrations (name text primary key, applied_at timestamptz not null default now())");
-    const done = new Set((await client.query("select name from migrations")).rows.map((row: { name: string }) => row.name));
+    await client.query(
+      "create table if not exists migrations (name text primary key, applied_at timestamptz not null default now())",
+    );
+    const done = new Set(
+      (await client.query("select name from migrations")).rows.map((row: { name: string }) => row.name),
+    );
     const names = (await readdir(folder)).filter((name) => name.endsWith(".sql")).sort();
     for (const name of names) {
       if (done.has(name)) continue;

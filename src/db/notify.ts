@@ -16,7 +16,10 @@ export const notify = async (tx: Tx, notice: ChangeNotice): Promise<void> => {
 };
 
 /** Listens for changes until closed; connects again when the database comes back. */
-export function listenForChanges(connectionString: string, hear: (notice: ChangeNotice) => void): { close(): Promise<void> } {
+export function listenForChanges(
+  connectionString: string,
+  hear: (notice: ChangeNotice) => void,
+): { close(): Promise<void> } {
   let client: pg.Client | null = null;
   let closed = false;
   let timer: NodeJS.Timeout | undefined;

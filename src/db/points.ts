@@ -26,7 +26,11 @@ const POINT = `id, client_id as "clientId", source_id as "sourceId", run_id as "
 
 /** Points of a source that can still be brought back, newest first; those in grace at their place. */
 export const pointsOf = (tx: Tx, sourceId: string) =>
-  all<Point>(tx, `select ${POINT} from points where source_id = $1 and purged_at is null order by moment desc`, [sourceId]);
+  all<Point>(
+    tx,
+    `select ${POINT} from points where source_id = $1 and purged_at is null order by moment desc`,
+    [sourceId],
+  );
 export const pointById = (tx: Tx, id: Buffer) =>
   one<Point>(tx, `select ${POINT} from points where id = $1 and purged_at is null`, [id]);
 export const newestPoint = (tx: Tx, sourceId: string, depotId: string) =>
@@ -35,7 +39,8 @@ export const newestPoint = (tx: Tx, sourceId: string, depotId: string) =>
     `select ${POINT} from points where source_id = $1 and depot_id = $2 and purged_at is null and dropped_at is null order by moment desc limit 1`,
     [sourceId, depotId],
   );
-export const pointOfRun = (tx: Tx, runId: string) => one<Point>(tx, `select ${POINT} from points where run_id = $1`, [runId]);
+export const pointOfRun = (tx: Tx, runId: string) =>
+  one<Point>(tx, `select ${POINT} from points where run_id = $1`, [runId]);
 
 export const insertPoint = (tx: Tx, point: Omit<Point, "droppedAt" | "dropReason" | "purgeAfter">) =>
   change(
@@ -43,15 +48,28 @@ export const insertPoint = (tx: Tx, point: Omit<Point, "droppedAt" | "dropReason
     `insert into points (id, client_id, source_id, run_id, depot_id, moment, root, files, folders, links, bytes, added_bytes, object_bytes)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
     [
-      point.id, point.clientId, point.sourceId, point.runId, point.depotId, point.moment, point.root, point.files, point.folders,
-      point.links, point.bytes, point.addedBytes, point.objectBytes,
+      point.id,
+      point.clientId,
+      point.sourceId,
+      point.runId,
+      point.depotId,
+      point.moment,
+      point.root,
+      point.files,
+      point.folders,
+      point.links,
+      point.bytes,
+      point.addedBytes,
+      point.objectBytes,
     ],
   );
 
 export const dropPoint = (tx: Tx, id: Buffer, reason: string, now: Date, purgeAfter: Date) =>
-  change(tx, "update points set dropped_at = $2, drop_reason = $3, purge_after = $4 where id = $1 and dropped_at is null", [
-    id, now, reason, purgeAfter,
-  ]);
+  change(
+    tx,
+    "update points set dropped_at = $2, drop_reason = $3, purge_after = $4 where id = $1 and dropped_at is null",
+    [id, now, reason, purgeAfter],
+  );
 /** Points of a space whose grace is over. */
 export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: Date) =>
   all<Point>(
@@ -60,7 +78,10 @@ export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: 
     [depotId, clientId, now],
   );
 export const pointsInSpace = (tx: Tx, depotId: string, clientId: string) =>
-  all<Point>(tx, `select ${POINT} from points where depot_id = $1 and client_id = $2 and purged_at is null`, [depotId, clientId]);
+  all<Point>(tx, `select ${POINT} from points where depot_id = $1 and client_id = $2 and purged_at is null`, [
+    depotId,
+    clientId,
+  ]);
 export const markPurged = (tx: Tx, ids: readonly Buffer[], now: Date) =>
   change(tx, "update points set purged_at = $2 where id = any($1) and purged_at is null", [ids, now]);
 

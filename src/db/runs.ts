@@ -1,5 +1,5 @@
-import type { Outcome } from "@/core/protection/state";
 import type { Code } from "@/core/codes";
+import type { Outcome } from "@/core/protection/state";
 import { all, change, one, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
@@ -45,26 +45,49 @@ const RUN = `r.id, r.client_id as "clientId", r.source_id as "sourceId", r.machi
   r.lease_until as "leaseUntil", r.started_at as "startedAt", r.ended_at as "endedAt", r.stop_requested_at as "stopRequestedAt",
   r.request, r.progress, r.figures`;
 
-export const runById = (tx: Tx, id: string) => one<Run>(tx, `select ${RUN} from runs r where r.id = $1`, [id]);
+export const runById = (tx: Tx, id: string) =>
+  one<Run>(tx, `select ${RUN} from runs r where r.id = $1`, [id]);
 /** The run, locked for the rest of the transaction. */
-export const lockRun = (tx: Tx, id: string) => one<Run>(tx, `select ${RUN} from runs r where r.id = $1 for update`, [id]);
+export const lockRun = (tx: Tx, id: string) =>
+  one<Run>(tx, `select ${RUN} from runs r where r.id = $1 for update`, [id]);
 
 export const insertRun = (
   tx: Tx,
-  run: Pick<Run, "id" | "clientId" | "sourceId" | "machineId" | "kind" | "cause" | "requestedBy" | "dueAt" | "request">,
+  run: Pick<
+    Run,
+    "id" | "clientId" | "sourceId" | "machineId" | "kind" | "cause" | "requestedBy" | "dueAt" | "request"
+  >,
 ) =>
   change(
     tx,
     `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-    [run.id, run.clientId, run.sourceId, run.machineId, run.kind, run.cause, run.requestedBy, run.dueAt, JSON.stringify(run.request)],
+    [
+      run.id,
+      run.clientId,
+      run.sourceId,
+      run.machineId,
+      run.kind,
+      run.cause,
+      run.requestedBy,
+      run.dueAt,
+      JSON.stringify(run.request),
+    ],
   );
 
 /** A backup of the source that waits for its turn, if there is one. */
 export const waitingRun = (tx: Tx, sourceId: string) =>
-  one<Run>(tx, `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state = 'due' order by r.due_at limit 1`, [sourceId]);
+  one<Run>(
+    tx,
+    `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state = 'due' order by r.due_at limit 1`,
+    [sourceId],
+  );
 export const runningRun = (tx: Tx, sourceId: string) =>
-  one<Run>(tx, `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state in ('claimed', 'reading', 'closing')`, [sourceId]);
+  one<Run>(
+    tx,
+    `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state in ('claimed', 'reading', 'closing')`,
+    [sourceId],
+  );
 
 /** The machine's next run that may start: a source has one backup at a time. Locked against other claimers. */
 export const nextClaimable = (tx: Tx, machineId: string, kinds: readonly RunKind[], now: Date) =>
@@ -90,7 +113,11 @@ export const extendLease = (tx: Tx, id: string, leaseUntil: Date, progress: RunP
     [id, leaseUntil, JSON.stringify(progress)],
   );
 export const requestStop = (tx: Tx, id: string, now: Date) =>
-  change(tx, "update runs set stop_requested_at = coalesce(stop_requested_at, $2) where id = $1 and state <> 'ended'", [id, now]);
+  change(
+    tx,
+    "update runs set stop_requested_at = coalesce(stop_requested_at, $2) where id = $1 and state <> 'ended'",
+    [id, now],
+  );
 
 export interface RunEnd {
   readonly outcome: Outcome;
@@ -108,7 +135,11 @@ export const endRun = (tx: Tx, id: string, end: RunEnd, now: Date) =>
 
 /** Runs whose executor fell silent. */
 export const lapsedRuns = (tx: Tx, now: Date) =>
-  all<Run>(tx, `select ${RUN} from runs r where r.state in ('claimed', 'reading', 'closing') and r.lease_until < $1 for update skip locked`, [now]);
+  all<Run>(
+    tx,
+    `select ${RUN} from runs r where r.state in ('claimed', 'reading', 'closing') and r.lease_until < $1 for update skip locked`,
+    [now],
+  );
 export const returnRun = (tx: Tx, id: string) =>
   change(tx, "update runs set state = 'due', lease_until = null, progress = '{}' where id = $1", [id]);
 
@@ -120,11 +151,20 @@ export interface RunRow extends Run {
 }
 const ROW = `${RUN}, s.name as "sourceName", m.name as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
 const ROW_FROM = `runs r join sources s on s.id = r.source_id join machines m on m.id = r.machine_id join clients c on c.id = r.client_id`;
-const IN_SCOPE = "($1::uuid is null or r.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or r.source_id = $3)";
-const scopeValues = (filter: StandingFilter) => [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null];
+const IN_SCOPE =
+  "($1::uuid is null or r.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or r.source_id = $3)";
+const scopeValues = (filter: StandingFilter) => [
+  filter.clientId ?? null,
+  filter.siteId ?? null,
+  filter.sourceId ?? null,
+];
 
 export const openRuns = (tx: Tx, filter: StandingFilter) =>
-  all<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.state <> 'ended' and ${IN_SCOPE} order by r.started_at nulls last, r.due_at`, scopeValues(filter));
+  all<RunRow>(
+    tx,
+    `select ${ROW} from ${ROW_FROM} where r.state <> 'ended' and ${IN_SCOPE} order by r.started_at nulls last, r.due_at`,
+    scopeValues(filter),
+  );
 
 export interface PastFilter extends StandingFilter {
   readonly outcome?: string | null;
@@ -139,9 +179,17 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
     `select ${ROW} from ${ROW_FROM} where r.state = 'ended' and ${IN_SCOPE} and ($4::text is null or r.outcome = $4)
        and ($5::text is null or r.kind = $5) and ($6::timestamptz is null or r.due_at >= $6) and ($7::timestamptz is null or r.due_at < $7)
      order by r.due_at desc limit $8`,
-    [...scopeValues(filter), filter.outcome ?? null, filter.kind ?? null, filter.from ?? null, filter.to ?? null, filter.limit],
+    [
+      ...scopeValues(filter),
+      filter.outcome ?? null,
+      filter.kind ?? null,
+      filter.from ?? null,
+      filter.to ?? null,
+      filter.limit,
+    ],
   );
-export const runRow = (tx: Tx, id: string) => one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
+export const runRow = (tx: Tx, id: string) =>
+  one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
 export const nightRuns = (tx: Tx, filter: StandingFilter, from: Date) =>
   all<{ clientId: string; at: Date; outcome: Outcome }>(
@@ -176,8 +224,13 @@ export const appendLog = (tx: Tx, run: Pick<Run, "id" | "clientId">, lines: read
     `insert into run_log (run_id, client_id, at, level, code, path, message)
      select $1, $2, * from unnest($3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[])`,
     [
-      run.id, run.clientId, lines.map((line) => line.at), lines.map((line) => line.level), lines.map((line) => line.code),
-      lines.map((line) => line.path), lines.map((line) => line.message),
+      run.id,
+      run.clientId,
+      lines.map((line) => line.at),
+      lines.map((line) => line.level),
+      lines.map((line) => line.code),
+      lines.map((line) => line.path),
+      lines.map((line) => line.message),
     ],
   );
 export const readLog = (tx: Tx, runId: string, after = 0, limit = 500) =>
@@ -187,4 +240,8 @@ export const readLog = (tx: Tx, runId: string, after = 0, limit = 500) =>
     [runId, after, limit],
   );
 export const countLog = async (tx: Tx, runId: string) =>
-  (await one<{ cautions: number }>(tx, "select count(*) filter (where level <> 'info') as cautions from run_log where run_id = $1", [runId]))!.cautions;
+  (await one<{ cautions: number }>(
+    tx,
+    "select count(*) filter (where level <> 'info') as cautions from run_log where run_id = $1",
+    [runId],
+  ))!.cautions;

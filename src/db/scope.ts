@@ -37,10 +37,10 @@ export function openDatabase(connectionString: string, max = 12): Database {
       let broken: Error | undefined;
       try {
         await tx.query("begin");
-        await tx.query("select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true)", [
-          scope.role,
-          "clientId" in scope ? scope.clientId : "",
-        ]);
+        await tx.query(
+          "select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true)",
+          [scope.role, "clientId" in scope ? scope.clientId : ""],
+        );
         const result = await work(tx);
         await tx.query("commit");
         return result;

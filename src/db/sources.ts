@@ -1,5 +1,5 @@
-import type { Clauses } from "@/core/policy/clauses";
 import type { Code } from "@/core/codes";
+import type { Clauses } from "@/core/policy/clauses";
 import type { Outcome } from "@/core/protection/state";
 import { all, change, one, type Tx } from "./scope";
 
@@ -19,7 +19,8 @@ export interface Source {
 const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId", s.kind, s.name,
   s.policy_id as "policyId", s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
 
-export const sourceById = (tx: Tx, id: string) => one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
+export const sourceById = (tx: Tx, id: string) =>
+  one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
 export const sourcesOfPolicy = (tx: Tx, policyId: string) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.policy_id = $1`, [policyId]);
 
@@ -29,15 +30,27 @@ export const insertSource = (tx: Tx, source: Source, now: Date) =>
     `insert into sources (id, client_id, site_id, machine_id, kind, name, policy_id, paused, next_due_at, created_at)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
     [
-      source.id, source.clientId, source.siteId, source.machineId, source.kind, source.name, source.policyId, source.paused,
-      source.nextDueAt, now,
+      source.id,
+      source.clientId,
+      source.siteId,
+      source.machineId,
+      source.kind,
+      source.name,
+      source.policyId,
+      source.paused,
+      source.nextDueAt,
+      now,
     ],
   );
 
 export const assignPolicy = (tx: Tx, id: string, policyId: string | null, nextDueAt: Date | null) =>
   change(tx, "update sources set policy_id = $2, next_due_at = $3 where id = $1", [id, policyId, nextDueAt]);
 export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt: Date | null = null) =>
-  change(tx, "update sources set next_due_at = $2, last_due_at = coalesce($3, last_due_at) where id = $1", [id, nextDueAt, lastDueAt]);
+  change(tx, "update sources set next_due_at = $2, last_due_at = coalesce($3, last_due_at) where id = $1", [
+    id,
+    nextDueAt,
+    lastDueAt,
+  ]);
 export const setPaused = (tx: Tx, id: string, paused: boolean) =>
   change(tx, "update sources set paused = $2 where id = $1", [id, paused]);
 
@@ -73,7 +86,9 @@ export interface SourceStanding extends Source {
   readonly lastRunEnded: Date | null;
   readonly lastOutcome: Outcome | null;
   readonly lastCode: Code | null;
-  readonly lastFigures: { readonly burst?: { changedShare: number; denserShare: number; folder: string } | null } | null;
+  readonly lastFigures: {
+    readonly burst?: { changedShare: number; denserShare: number; folder: string } | null;
+  } | null;
 }
 
 export interface StandingFilter {

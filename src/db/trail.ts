@@ -25,11 +25,20 @@ export interface TrailEntry {
 /** Adds a row to the end of the chain; part of the transaction of what it tells. */
 export const appendTrail = async (tx: Tx, entry: TrailEntry): Promise<void> => {
   await tx.query("select append_trail($1, $2, $3, $4, $5, $6, $7)", [
-    entry.at, entry.clientId, entry.actor, entry.address, entry.action, entry.subject, JSON.stringify(entry.details ?? {}),
+    entry.at,
+    entry.clientId,
+    entry.actor,
+    entry.address,
+    entry.action,
+    entry.subject,
+    JSON.stringify(entry.details ?? {}),
   ]);
 };
 
-export const readTrail = (tx: Tx, filter: { clientId?: string | null; search?: string | null; before?: number | null; limit: number }) =>
+export const readTrail = (
+  tx: Tx,
+  filter: { clientId?: string | null; search?: string | null; before?: number | null; limit: number },
+) =>
   all<TrailRow>(
     tx,
     `select t.id, t.at, t.client_id as "clientId", c.name as "clientName", t.actor, t.address, t.action, t.subject, t.details
@@ -41,4 +50,5 @@ export const readTrail = (tx: Tx, filter: { clientId?: string | null; search?: s
   );
 
 /** Id of the first row that does not fit the chain, or null when all do. */
-export const verifyTrail = async (tx: Tx) => (await one<{ bad: number | null }>(tx, "select verify_trail() as bad"))!.bad;
+export const verifyTrail = async (tx: Tx) =>
+  (await one<{ bad: number | null }>(tx, "select verify_trail() as bad"))!.bad;

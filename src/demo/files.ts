@@ -1,17 +1,63 @@
-import { existsSync, mkdirSync, readdirSync, rmSync, statSync, utimesSync, writeFileSync, appendFileSync, readFileSync } from "node:fs";
+import {
+  appendFileSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  utimesSync,
+  writeFileSync,
+} from "node:fs";
 import { dirname, join } from "node:path";
 import { Chance } from "./chance";
 import type { FileKind, WorldMachine } from "./world";
 
 /** Writes and edits the files of the demo's machines, as its people would over a month. */
 
-const FAMILY = ["Marrow", "Osprey", "Tallow", "Fennick", "Brindle", "Sorrel", "Hesper", "Quoin", "Larch", "Tamsin", "Pike", "Rowan", "Wick", "Ember"];
+const FAMILY = [
+  "Marrow",
+  "Osprey",
+  "Tallow",
+  "Fennick",
+  "Brindle",
+  "Sorrel",
+  "Hesper",
+  "Quoin",
+  "Larch",
+  "Tamsin",
+  "Pike",
+  "Rowan",
+  "Wick",
+  "Ember",
+];
 const WORDS =
-  "the of and harbour letter please find enclosed our account for week tide morning surgery visit result weight water boat stone measure line north wall received with thanks kindly invoice payment due rent window repair flour oven order crate delivery signal depth sample reading clear calm quay lantern".split(" ");
-const MONTHS = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"];
+  "the of and harbour letter please find enclosed our account for week tide morning surgery visit result weight water boat stone measure line north wall received with thanks kindly invoice payment due rent window repair flour oven order crate delivery signal depth sample reading clear calm quay lantern".split(
+    " ",
+  );
+const MONTHS = [
+  "January",
+  "February",
+  "March",
+  "April",
+  "May",
+  "June",
+  "July",
+  "August",
+  "September",
+  "October",
+  "November",
+  "December",
+];
 
 const FOLDERS: Record<FileKind, string> = {
-  letters: "Letters", ledger: "Ledger", photos: "Photos", drawings: "Surveys", readings: "Readings", recipes: "Recipes", scans: "Scans",
+  letters: "Letters",
+  ledger: "Ledger",
+  photos: "Photos",
+  drawings: "Surveys",
+  readings: "Readings",
+  recipes: "Recipes",
+  scans: "Scans",
 };
 
 function paragraph(chance: Chance, length: number): string {
@@ -48,11 +94,16 @@ function contentOf(kind: FileKind, chance: Chance): Buffer {
     case "drawings":
       return chance.bytes(300_000 + chance.below(400_000));
     case "scans":
-      return Buffer.concat(Array.from({ length: 30 }, () => Buffer.alloc(400 + chance.below(400), chance.below(256))));
+      return Buffer.concat(
+        Array.from({ length: 30 }, () => Buffer.alloc(400 + chance.below(400), chance.below(256))),
+      );
     case "ledger":
     case "readings":
       return Buffer.from(
-        Array.from({ length: 60 + chance.below(140) }, (_, i) => `${i + 1},${chance.of(FAMILY)},${(chance.next() * 900).toFixed(2)},${chance.of(WORDS)}\n`).join(""),
+        Array.from(
+          { length: 60 + chance.below(140) },
+          (_, i) => `${i + 1},${chance.of(FAMILY)},${(chance.next() * 900).toFixed(2)},${chance.of(WORDS)}\n`,
+        ).join(""),
       );
     default:
       return Buffer.from(paragraph(chance, 1500 + chance.below(5000)));
@@ -68,7 +119,9 @@ export class MachineLife {
     readonly machine: WorldMachine,
     readonly disk: string,
   ) {
-    this.chance = new Chance([...machine.name].reduce((sum, letter) => Math.imul(sum, 31) + letter.charCodeAt(0), 7));
+    this.chance = new Chance(
+      [...machine.name].reduce((sum, letter) => Math.imul(sum, 31) + letter.charCodeAt(0), 7),
+    );
   }
 
   private path(relative: string): string {
@@ -80,11 +133,16 @@ export class MachineLife {
     mkdirSync(dirname(path), { recursive: true });
     writeFileSync(path, content);
     utimesSync(path, at, at);
+    utimesSync(dirname(path), at, at);
   }
 
   private add(kind: FileKind, at: Date): void {
     this.number += 1;
-    this.write(`${FOLDERS[kind]}/${nameOf(kind, this.number, this.chance)}`, contentOf(kind, this.chance), at);
+    this.write(
+      `${FOLDERS[kind]}/${nameOf(kind, this.number, this.chance)}`,
+      contentOf(kind, this.chance),
+      at,
+    );
   }
 
   /** The machine as it is before the story begins. */
@@ -93,7 +151,8 @@ export class MachineLife {
     writeFileSync(join(this.disk, "etc/hostname"), `${this.machine.name}\n`);
     writeFileSync(join(this.disk, "etc/os-release"), `PRETTY_NAME="${this.machine.system}"\n`);
     for (const kind of this.machine.kinds) {
-      for (let i = 0; i < this.machine.size; i += 1) this.add(kind, new Date(at.getTime() - this.chance.below(400) * 86_400_000));
+      for (let i = 0; i < this.machine.size; i += 1)
+        this.add(kind, new Date(at.getTime() - this.chance.below(400) * 86_400_000));
     }
     this.write("Templates/letterhead.txt", Buffer.from(paragraph(this.chance, 900)), at);
     this.write("Templates/consent form.txt", Buffer.from(paragraph(this.chance, 1400)), at);
@@ -123,8 +182,16 @@ export class MachineLife {
       appendFileSync(path, paragraph(this.chance, 60 + this.chance.below(200)));
       utimesSync(path, at, at);
     }
-    this.write("Rota winter.csv", Buffer.concat([readFileSync(this.path("Rota winter.csv")), Buffer.from(`${at.toISOString()},${this.chance.of(FAMILY)}\n`)]), at);
-    if (!weekend) for (let i = this.chance.below(3); i > 0; i -= 1) this.add(this.chance.of(this.machine.kinds), at);
+    this.write(
+      "Rota winter.csv",
+      Buffer.concat([
+        readFileSync(this.path("Rota winter.csv")),
+        Buffer.from(`${at.toISOString()},${this.chance.of(FAMILY)}\n`),
+      ]),
+      at,
+    );
+    if (!weekend)
+      for (let i = this.chance.below(3); i > 0; i -= 1) this.add(this.chance.of(this.machine.kinds), at);
     if (this.chance.below(6) === 0) {
       const gone = this.chance.of(files);
       if (!gone.includes("Templates") && !gone.includes("Rota")) rmSync(gone, { force: true });

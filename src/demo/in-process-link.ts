@@ -2,7 +2,16 @@ import { setTimeout as pause } from "node:timers/promises";
 import type { ConsoleLink } from "@/agent/link";
 import type { Machine } from "@/db/machines";
 import {
-  chunksKnown, endByAgent, hearMachine, heartbeat, locateForRestore, nextJob, readPackForRestore, takePack, takePoint, writeLog,
+  chunksKnown,
+  endByAgent,
+  hearMachine,
+  heartbeat,
+  locateForRestore,
+  nextJob,
+  readPackForRestore,
+  takePack,
+  takePoint,
+  writeLog,
 } from "@/runs/agent-desk";
 import type { Services } from "@/server/services";
 
@@ -17,14 +26,35 @@ export function inProcessLink(services: Services, machine: Machine): ConsoleLink
     },
     heartbeat: (runId, report) => heartbeat(services, machine, runId, report),
     log: (runId, lines) => writeLog(services, machine, runId, lines),
-    known: (runId, ids) => chunksKnown(services, machine, runId, ids.map((id) => Buffer.from(id))),
+    known: (runId, ids) =>
+      chunksKnown(
+        services,
+        machine,
+        runId,
+        ids.map((id) => Buffer.from(id)),
+      ),
     putPack: (runId, packId, chunkIds, parts) =>
-      takePack(services, machine, runId, Buffer.from(packId, "hex"), chunkIds.map((id) => Buffer.from(id)), (async function* () {
-        yield* parts;
-      })()),
+      takePack(
+        services,
+        machine,
+        runId,
+        Buffer.from(packId, "hex"),
+        chunkIds.map((id) => Buffer.from(id)),
+        (async function* () {
+          yield* parts;
+        })(),
+      ),
     putPoint: (runId, report) => takePoint(services, machine, runId, report),
     end: (runId, report) => endByAgent(services, machine, runId, report),
-    locate: (runId, depotId, ids) => locateForRestore(services, machine, runId, depotId, ids.map((id) => Buffer.from(id))),
-    readPack: (runId, depotId, packId, offset, length) => readPackForRestore(services, machine, runId, depotId, packId, offset, length),
+    locate: (runId, depotId, ids) =>
+      locateForRestore(
+        services,
+        machine,
+        runId,
+        depotId,
+        ids.map((id) => Buffer.from(id)),
+      ),
+    readPack: (runId, depotId, packId, offset, length) =>
+      readPackForRestore(services, machine, runId, depotId, packId, offset, length),
   };
 }

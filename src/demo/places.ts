@@ -16,5 +16,7 @@ export interface DemoMachine {
 
 /** The demo's machines; none without a demo. */
 export function demoMachines(home: string): readonly DemoMachine[] {
-  return existsSync(machinesFile(home)) ? (JSON.parse(readFileSync(machinesFile(home), "utf8")) as DemoMachine[]) : [];
+  return existsSync(machinesFile(home))
+    ? (JSON.parse(readFileSync(machinesFile(home), "utf8")) as DemoMachine[])
+    : [];
 }

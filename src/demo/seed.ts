@@ -1,5 +1,5 @@
 import { randomUUID } from "node:crypto";
-import { mkdirSync, rmSync, writeFileSync, readdirSync } from "node:fs";
+import { mkdirSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { DateTime } from "luxon";
 import { AgentState, type Identity } from "@/agent/state";
@@ -80,8 +80,19 @@ class Seeding {
   /** Does an operation of the API as the owner would. */
   private async call<T>(id: string, params: Record<string, string>, body?: unknown): Promise<T> {
     const operation = operations.find((candidate) => candidate.id === id)!;
-    const context = makeContext(this.services, this.owner, { role: "provider" }, new Request("http://127.0.0.1/"), "127.0.0.1", null);
-    return (await operation.run(context, { params, query: {}, body: operation.body?.parse(body) } as never)) as T;
+    const context = makeContext(
+      this.services,
+      this.owner,
+      { role: "provider" },
+      new Request("http://127.0.0.1/"),
+      "127.0.0.1",
+      null,
+    );
+    return (await operation.run(context, {
+      params,
+      query: {},
+      body: operation.body?.parse(body),
+    } as never)) as T;
   }
 
   async run(): Promise<void> {
@@ -92,19 +103,29 @@ class Seeding {
     await this.liveTheMonth();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
     const token = await this.makeToken();
-    const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({ name: life.machine.name, root: life.disk, state: state.folder, away: !online }));
+    const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({
+      name: life.machine.name,
+      root: life.disk,
+      state: state.folder,
+      away: !online,
+    }));
     writeFileSync(machinesFile(this.home), `${JSON.stringify(machines, null, 2)}\n`, { mode: 0o600 });
-    writeFileSync(signInFile(this.home), `${JSON.stringify({ people, apiToken: token }, null, 2)}\n`, { mode: 0o600 });
+    writeFileSync(signInFile(this.home), `${JSON.stringify({ people, apiToken: token }, null, 2)}\n`, {
+      mode: 0o600,
+    });
   }
 
   private async makeStaff() {
-    const shown: { name: string; role: string; email: string; password: string; client: string | null }[] = [];
+    const shown: { name: string; role: string; email: string; password: string; client: string | null }[] =
+      [];
     await this.services.db.withScope({ role: "system" }, (tx) => insertProvider(tx, PROVIDER));
     for (const staff of STAFF) {
       const password = randomSecret(12);
       const person: Person = { id: randomUUID(), clientId: null, ...staff };
       const hash = await hashPassword(password);
-      await this.services.db.withScope({ role: "system" }, (tx) => insertPerson(tx, person, hash, this.clock.now()));
+      await this.services.db.withScope({ role: "system" }, (tx) =>
+        insertPerson(tx, person, hash, this.clock.now()),
+      );
       if (staff.role === "owner") this.owner = person;
       shown.push({ name: staff.name, role: staff.role, email: staff.email, password, client: null });
     }
@@ -113,7 +134,11 @@ class Seeding {
 
   private async makeDepots(): Promise<Map<string, string>> {
     const made = new Map<string, string>();
-    for (const [name, region] of [["Harbour", "north harbour"], ["Quay", "north harbour"], ["Ostrel office", "north harbour"]] as const) {
+    for (const [name, region] of [
+      ["Harbour", "north harbour"],
+      ["Quay", "north harbour"],
+      ["Ostrel office", "north harbour"],
+    ] as const) {
       const path = join(this.folder, "depots", name.toLowerCase().replace(/ /g, "-"));
       mkdirSync(path, { recursive: true, mode: 0o700 });
       const { depot } = await this.call<{ depot: { id: string } }>("addDepot", {}, { name, path, region });
@@ -124,40 +149,91 @@ class Seeding {
 
   private async takeOn(world: WorldClient, depots: ReadonlyMap<string, string>) {
     const [contactName, contactEmail] = world.contact;
-    const { client, sites } = await this.call<{ client: { id: string; slug: string }; sites: { id: string; name: string }[] }>("takeOnClient", {}, {
-      name: world.name, zone: world.zone, region: world.region, contactName, contactEmail, sites: world.sites,
-    });
+    const { client, sites } = await this.call<{
+      client: { id: string; slug: string };
+      sites: { id: string; name: string }[];
+    }>(
+      "takeOnClient",
+      {},
+      {
+        name: world.name,
+        zone: world.zone,
+        region: world.region,
+        contactName,
+        contactEmail,
+        sites: world.sites,
+      },
+    );
     const depotId = depots.get(world.depot)!;
-    await this.call("grantDepot", { depotId, clientId: client.id }, { quotaBytes: world.quotaMiB * 1024 * 1024 });
-    const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>("makeClientKey", { clientId: client.id });
+    await this.call(
+      "grantDepot",
+      { depotId, clientId: client.id },
+      { quotaBytes: world.quotaMiB * 1024 * 1024 },
+    );
+    const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>(
+      "makeClientKey",
+      { clientId: client.id },
+    );
     await this.call("confirmClientKey", { clientId: client.id }, { group: groups[askedGroup]! });
     mkdirSync(join(this.folder, "key-sheets"), { recursive: true, mode: 0o700 });
-    writeFileSync(join(this.folder, "key-sheets", `${client.slug}.txt`), `${groups.join(" ")}\n`, { mode: 0o600 });
-    const folders = [...new Set(world.machines.map((machine) => machine.home.split("/").slice(0, 2).join("/")))];
+    writeFileSync(join(this.folder, "key-sheets", `${client.slug}.txt`), `${groups.join(" ")}\n`, {
+      mode: 0o600,
+    });
+    const folders = [
+      ...new Set(world.machines.map((machine) => machine.home.split("/").slice(0, 2).join("/"))),
+    ];
     const policies = new Map<string, string>();
     for (const folder of folders) {
       const name = folders.length > 1 ? `${world.policy.name} (${folder.slice(1)})` : world.policy.name;
-      const { policy } = await this.call<{ policy: { id: string } }>("makePolicy", {}, {
-        clientId: client.id, name,
-        clauses: {
-          what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
-          when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
-          howLong: world.policy.howLong, where: { depotId },
+      const { policy } = await this.call<{ policy: { id: string } }>(
+        "makePolicy",
+        {},
+        {
+          clientId: client.id,
+          name,
+          clauses: {
+            what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
+            when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
+            howLong: world.policy.howLong,
+            where: { depotId },
+          },
         },
-      });
+      );
       policies.set(folder, policy.id);
     }
     for (const machine of world.machines) {
       if (machine.name === "pend-lt-11") continue; // a newcomer: enrols on the last day
-      const living = await this.enrol(machine, client.id, sites.find((site) => site.name === machine.site)!.id);
-      await this.call("changeSource", { sourceId: living.sourceId }, { policyId: policies.get(machine.home.split("/").slice(0, 2).join("/")) });
+      const living = await this.enrol(
+        machine,
+        client.id,
+        sites.find((site) => site.name === machine.site)!.id,
+      );
+      await this.call(
+        "changeSource",
+        { sourceId: living.sourceId },
+        { policyId: policies.get(machine.home.split("/").slice(0, 2).join("/")) },
+      );
     }
     const password = randomSecret(12);
-    await this.call("addPortalUser", { clientId: client.id }, { name: contactName, email: contactEmail, password });
-    return { name: contactName, role: `portal user of ${world.name}`, email: contactEmail, password, client: client.slug };
+    await this.call(
+      "addPortalUser",
+      { clientId: client.id },
+      { name: contactName, email: contactEmail, password },
+    );
+    return {
+      name: contactName,
+      role: `portal user of ${world.name}`,
+      email: contactEmail,
+      password,
+      client: client.slug,
+    };
   }
 
-  private async enrol(machine: WorldClient["machines"][number], clientId: string, siteId: string): Promise<LivingMachine> {
+  private async enrol(
+    machine: WorldClient["machines"][number],
+    clientId: string,
+    siteId: string,
+  ): Promise<LivingMachine> {
     const life = new MachineLife(machine, join(this.folder, "machines", machine.name));
     life.begin(this.clock.now());
     const state = new AgentState(join(this.folder, "agents", machine.name));
@@ -165,18 +241,37 @@ class Seeding {
     const pair = makeKeyPair();
     const answer = await enrolMachine(
       this.services,
-      { code, name: machine.name, publicKey: pair.publicKey.toString("base64"), system: describeSystem(life.disk) },
+      {
+        code,
+        name: machine.name,
+        publicKey: pair.publicKey.toString("base64"),
+        system: describeSystem(life.disk),
+      },
       "127.0.0.1",
     );
     const identity: Identity = {
-      console: "http://127.0.0.1", machineId: answer.machineId, token: answer.token, name: machine.name, root: life.disk, privateKey: pair.privateKey.toString("base64"),
+      console: "http://127.0.0.1",
+      machineId: answer.machineId,
+      token: answer.token,
+      name: machine.name,
+      root: life.disk,
+      privateKey: pair.privateKey.toString("base64"),
     };
     state.writeIdentity(identity);
     const found = await this.services.db.withScope({ role: "system" }, async (tx) => ({
       machine: (await machineById(tx, answer.machineId))!,
-      source: (await one<{ id: string }>(tx, "select id from sources where machine_id = $1", [answer.machineId]))!,
+      source: (await one<{ id: string }>(tx, "select id from sources where machine_id = $1", [
+        answer.machineId,
+      ]))!,
     }));
-    const living: LivingMachine = { life, machine: found.machine, identity, state, sourceId: found.source.id, online: true };
+    const living: LivingMachine = {
+      life,
+      machine: found.machine,
+      identity,
+      state,
+      sourceId: found.source.id,
+      online: true,
+    };
     this.living.push(living);
     return living;
   }
@@ -188,7 +283,8 @@ class Seeding {
       if (day === NIGHTS) break;
       this.clock.set(noon);
       const weekend = DateTime.fromJSDate(noon, { zone: "utc" }).weekday > 5;
-      for (const { life, online } of this.living) if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
+      for (const { life, online } of this.living)
+        if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
       await this.story(NIGHTS - day);
       if (day % 10 === 0) this.say(`Demo: day ${day + 1} of ${NIGHTS}`);
     }
@@ -209,14 +305,20 @@ class Seeding {
       for (const name of readdirSync(folder)) if (name.endsWith(".tree")) rmSync(join(folder, name));
       const world = CLIENTS.find((client) => client.name.startsWith("Pendlewick"))!;
       const { machine } = of("pend-srv-01");
-      await this.enrol(world.machines.find((one) => one.name === "pend-lt-11")!, machine.clientId, machine.siteId);
+      await this.enrol(
+        world.machines.find((one) => one.name === "pend-lt-11")!,
+        machine.clientId,
+        machine.siteId,
+      );
     }
   }
 
   /** Lets every schedule fire up to a moment, and the machines that are on do their runs. */
   private async runUntil(moment: Date): Promise<void> {
     for (;;) {
-      const next = await this.services.db.withScope({ role: "system" }, (tx) => one<{ at: Date | null }>(tx, "select min(next_due_at) as at from sources"));
+      const next = await this.services.db.withScope({ role: "system" }, (tx) =>
+        one<{ at: Date | null }>(tx, "select min(next_due_at) as at from sources"),
+      );
       if (!next?.at || next.at > moment) return;
       this.clock.set(next.at);
       await tickSchedules(this.services);
@@ -225,7 +327,9 @@ class Seeding {
   }
 
   private async work({ machine, identity, state, sourceId }: LivingMachine): Promise<void> {
-    const due = await this.services.db.withScope({ role: "system" }, (tx) => one(tx, "select from runs where source_id = $1 and state = 'due'", [sourceId]));
+    const due = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one(tx, "select from runs where source_id = $1 and state = 'due'", [sourceId]),
+    );
     if (!due) return;
     const link = inProcessLink(this.services, machine);
     const job = await link.work(["backup", "restore"], new AbortController().signal);
@@ -242,8 +346,9 @@ class Seeding {
   private async makeToken(): Promise<string> {
     const token = randomSecret();
     const now = this.clock.now();
-    await this.services.db.withScope({ role: "system" }, (tx) => insertToken(tx, hashSecret(token), this.owner.id, "demo", now, new Date(now.getTime() + 365 * DAY_MS)));
+    await this.services.db.withScope({ role: "system" }, (tx) =>
+      insertToken(tx, hashSecret(token), this.owner.id, "demo", now, new Date(now.getTime() + 365 * DAY_MS)),
+    );
     return token;
   }
 }
-

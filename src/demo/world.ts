@@ -30,7 +30,13 @@ export interface WorldClient {
 }
 
 const DEBIAN = "Debian GNU/Linux 12 (bookworm)";
-const machine = (name: string, site: string, home: string, kinds: readonly FileKind[], size: number): WorldMachine => ({ name, site, system: DEBIAN, home, kinds, size });
+const machine = (
+  name: string,
+  site: string,
+  home: string,
+  kinds: readonly FileKind[],
+  size: number,
+): WorldMachine => ({ name, site, system: DEBIAN, home, kinds, size });
 const nightly = (at: string) => ({ kind: "daily", at });
 
 export const PROVIDER = { name: "Lanternfold", zone: "Europe/London" };
@@ -42,9 +48,20 @@ export const STAFF = [
 
 export const CLIENTS: readonly WorldClient[] = [
   {
-    name: "Quillmere Veterinary Group", zone: "Europe/London", region: "north harbour", contact: ["Maren Pell", "maren.pell@quillmere.example"],
-    sites: ["North clinic", "South clinic", "Harbour clinic"], depot: "Harbour", quotaMiB: 2048,
-    policy: { name: "Clinics, every evening", schedule: nightly("21:30"), targetHours: 26, howLong: { kind: "days", days: 90 }, exclude: ["*.tmp"] },
+    name: "Quillmere Veterinary Group",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Maren Pell", "maren.pell@quillmere.example"],
+    sites: ["North clinic", "South clinic", "Harbour clinic"],
+    depot: "Harbour",
+    quotaMiB: 2048,
+    policy: {
+      name: "Clinics, every evening",
+      schedule: nightly("21:30"),
+      targetHours: 26,
+      howLong: { kind: "days", days: 90 },
+      exclude: ["*.tmp"],
+    },
     machines: [
       machine("quill-srv-01", "North clinic", "/srv/practice", ["ledger", "scans", "letters"], 30),
       machine("quill-lt-04", "North clinic", "/home/reception", ["letters", "photos"], 34),
@@ -52,24 +69,57 @@ export const CLIENTS: readonly WorldClient[] = [
     ],
   },
   {
-    name: "Saltrow Ferries", zone: "Atlantic/Azores", region: "islands", contact: ["Odran Fisk", "odran.fisk@saltrow.example"],
-    sites: ["Saltrow Star", "Saltrow Tern"], depot: "Quay", quotaMiB: 256,
-    policy: { name: "Ships, thin links", schedule: { kind: "weekly", days: [1, 2, 3, 4, 5, 6, 7], at: "03:15" }, targetHours: 30, howLong: { kind: "last", count: 60 }, exclude: ["*.mp4", "*.iso"] },
+    name: "Saltrow Ferries",
+    zone: "Atlantic/Azores",
+    region: "islands",
+    contact: ["Odran Fisk", "odran.fisk@saltrow.example"],
+    sites: ["Saltrow Star", "Saltrow Tern"],
+    depot: "Quay",
+    quotaMiB: 256,
+    policy: {
+      name: "Ships, thin links",
+      schedule: { kind: "weekly", days: [1, 2, 3, 4, 5, 6, 7], at: "03:15" },
+      targetHours: 30,
+      howLong: { kind: "last", count: 60 },
+      exclude: ["*.mp4", "*.iso"],
+    },
     machines: [
       machine("salt-ship-01", "Saltrow Star", "/home/bridge", ["ledger", "readings"], 16),
       machine("salt-ship-02", "Saltrow Tern", "/home/bridge", ["ledger", "readings"], 14),
     ],
   },
   {
-    name: "Thornquay Maritime Museum", zone: "Europe/London", region: "north harbour", contact: ["Ailsa Brandreth", "ailsa@thornquay.example"],
-    sites: ["Museum quay"], depot: "Harbour", quotaMiB: 1024,
-    policy: { name: "Archive, nightly", schedule: nightly("02:14"), targetHours: 26, howLong: { kind: "for-ever" } },
-    machines: [machine("thorn-arch-01", "Museum quay", "/srv/archive", ["letters", "readings", "ledger"], 60)],
+    name: "Thornquay Maritime Museum",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Ailsa Brandreth", "ailsa@thornquay.example"],
+    sites: ["Museum quay"],
+    depot: "Harbour",
+    quotaMiB: 1024,
+    policy: {
+      name: "Archive, nightly",
+      schedule: nightly("02:14"),
+      targetHours: 26,
+      howLong: { kind: "for-ever" },
+    },
+    machines: [
+      machine("thorn-arch-01", "Museum quay", "/srv/archive", ["letters", "readings", "ledger"], 60),
+    ],
   },
   {
-    name: "Vossel & Daughters Bakery", zone: "Europe/London", region: "north harbour", contact: ["Hanne Vossel", "hanne@vossel.example"],
-    sites: ["Bakehouse"], depot: "Harbour", quotaMiB: 512,
-    policy: { name: "Laptops after closing", schedule: nightly("19:00"), targetHours: 26, howLong: { kind: "days", days: 60 } },
+    name: "Vossel & Daughters Bakery",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Hanne Vossel", "hanne@vossel.example"],
+    sites: ["Bakehouse"],
+    depot: "Harbour",
+    quotaMiB: 512,
+    policy: {
+      name: "Laptops after closing",
+      schedule: nightly("19:00"),
+      targetHours: 26,
+      howLong: { kind: "days", days: 60 },
+    },
     machines: [
       machine("voss-lt-01", "Bakehouse", "/home/hanne", ["recipes", "ledger"], 20),
       machine("voss-lt-02", "Bakehouse", "/home/greta", ["recipes", "photos"], 14),
@@ -78,24 +128,55 @@ export const CLIENTS: readonly WorldClient[] = [
     ],
   },
   {
-    name: "Ostrel Land Surveyors", zone: "Europe/London", region: "north harbour", contact: ["Piers Ostrel", "piers@ostrel.example"],
-    sites: ["Drawing office"], depot: "Ostrel office", quotaMiB: 1024,
-    policy: { name: "Drawings, near first", schedule: { kind: "every", hours: 12 }, targetHours: 24, howLong: { kind: "days", days: 120 } },
+    name: "Ostrel Land Surveyors",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Piers Ostrel", "piers@ostrel.example"],
+    sites: ["Drawing office"],
+    depot: "Ostrel office",
+    quotaMiB: 1024,
+    policy: {
+      name: "Drawings, near first",
+      schedule: { kind: "every", hours: 12 },
+      targetHours: 24,
+      howLong: { kind: "days", days: 120 },
+    },
     machines: [machine("ostr-ws-01", "Drawing office", "/srv/drawings", ["drawings", "letters"], 18)],
   },
   {
-    name: "Brackenfold Dental", zone: "Europe/London", region: "north harbour", contact: ["Leonie Brack", "leonie@brackenfold.example"],
-    sites: ["High street surgery", "Mill surgery"], depot: "Harbour", quotaMiB: 1024,
-    policy: { name: "Dental, seven years", schedule: nightly("22:00"), targetHours: 26, howLong: { kind: "days", days: 2557 } },
+    name: "Brackenfold Dental",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Leonie Brack", "leonie@brackenfold.example"],
+    sites: ["High street surgery", "Mill surgery"],
+    depot: "Harbour",
+    quotaMiB: 1024,
+    policy: {
+      name: "Dental, seven years",
+      schedule: nightly("22:00"),
+      targetHours: 26,
+      howLong: { kind: "days", days: 2557 },
+    },
     machines: [
       machine("brack-srv-01", "High street surgery", "/srv/practice", ["scans", "ledger"], 26),
       machine("brack-old-01", "Mill surgery", "/srv/practice", ["scans"], 20),
     ],
   },
   {
-    name: "Pendlewick Housing Trust", zone: "Europe/London", region: "north harbour", contact: ["Corin Ashby", "corin.ashby@pendlewick.example"],
-    sites: ["Trust house"], depot: "Quay", quotaMiB: 1024,
-    policy: { name: "Trust, every evening", schedule: nightly("20:45"), targetHours: 26, howLong: { kind: "days", days: 45 }, exclude: ["*.tmp", "cache"] },
+    name: "Pendlewick Housing Trust",
+    zone: "Europe/London",
+    region: "north harbour",
+    contact: ["Corin Ashby", "corin.ashby@pendlewick.example"],
+    sites: ["Trust house"],
+    depot: "Quay",
+    quotaMiB: 1024,
+    policy: {
+      name: "Trust, every evening",
+      schedule: nightly("20:45"),
+      targetHours: 26,
+      howLong: { kind: "days", days: 45 },
+      exclude: ["*.tmp", "cache"],
+    },
     machines: [
       machine("pend-srv-01", "Trust house", "/srv/tenancies", ["letters", "ledger", "scans"], 32),
       machine("pend-lt-07", "Trust house", "/home/visits", ["letters", "photos"], 18),
@@ -103,9 +184,19 @@ export const CLIENTS: readonly WorldClient[] = [
     ],
   },
   {
-    name: "Kestrin Aquaculture", zone: "Pacific/Auckland", region: "south sea", contact: ["Rewi Tamahana", "rewi@kestrin.example"],
-    sites: ["Hatchery"], depot: "Quay", quotaMiB: 512,
-    policy: { name: "Hatchery, nightly", schedule: nightly("23:30"), targetHours: 26, howLong: { kind: "days", days: 365 } },
+    name: "Kestrin Aquaculture",
+    zone: "Pacific/Auckland",
+    region: "south sea",
+    contact: ["Rewi Tamahana", "rewi@kestrin.example"],
+    sites: ["Hatchery"],
+    depot: "Quay",
+    quotaMiB: 512,
+    policy: {
+      name: "Hatchery, nightly",
+      schedule: nightly("23:30"),
+      targetHours: 26,
+      howLong: { kind: "days", days: 365 },
+    },
     machines: [machine("kest-srv-01", "Hatchery", "/srv/sensors", ["readings", "ledger"], 30)],
   },
 ];

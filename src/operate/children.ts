@@ -16,7 +16,13 @@ export class Children {
   private readonly kept: Kept[] = [];
   private ending = false;
 
-  keep(name: string, command: string, args: readonly string[], env: NodeJS.ProcessEnv, logFile: string): void {
+  keep(
+    name: string,
+    command: string,
+    args: readonly string[],
+    env: NodeJS.ProcessEnv,
+    logFile: string,
+  ): void {
     const one: Kept = { name, child: null, timer: null };
     this.kept.push(one);
     let wait = 500;
@@ -31,7 +37,9 @@ export class Children {
         one.child = null;
         if (this.ending) return;
         wait = performance.now() - started > QUICK_MS ? 500 : Math.min(wait * 2, 15_000);
-        console.log(`${name} ended (${signal ?? code}); started again in ${wait / 1000} s. Its log: ${logFile}`);
+        console.log(
+          `${name} ended (${signal ?? code}); started again in ${wait / 1000} s. Its log: ${logFile}`,
+        );
         one.timer = setTimeout(start, wait);
       });
     };

@@ -31,8 +31,10 @@ interface Found {
 }
 
 function readKey(options: { key?: string; keyFile?: string }): StoreKeys {
-  const text = options.key ?? (options.keyFile ? readFileSync(options.keyFile, "utf8") : process.env.DEEPKEEP_KEY);
-  if (!text) throw new CodedError("request.invalid", "give the key: --key-file FILE, --key GROUPS, or DEEPKEEP_KEY");
+  const text =
+    options.key ?? (options.keyFile ? readFileSync(options.keyFile, "utf8") : process.env.DEEPKEEP_KEY);
+  if (!text)
+    throw new CodedError("request.invalid", "give the key: --key-file FILE, --key GROUPS, or DEEPKEEP_KEY");
   const read = groupsToKey(text);
   if (!read.ok) throw new CodedError("request.invalid", `this is not a key: ${read.reason}`);
   return deriveStoreKeys(read.key);
@@ -59,7 +61,10 @@ async function findPoints(depot: string, keys: StoreKeys): Promise<Found[]> {
       }
     }
   }
-  if (found.length === 0) throw refused ? new CodedError("store.wrong-key", "it opens no recovery point of this depot") : new CodedError("not-found", "this depot holds no recovery point");
+  if (found.length === 0)
+    throw refused
+      ? new CodedError("store.wrong-key", "it opens no recovery point of this depot")
+      : new CodedError("not-found", "this depot holds no recovery point");
   return found.sort((a, b) => b.content.moment - a.content.moment);
 }
 
@@ -81,12 +86,20 @@ async function readerOf(depot: string, spaceId: string, keys: StoreKeys): Promis
       console.error(`Pack ${packId} is passed over: ${(error as Error).message}`);
     }
   }
-  return new StoreReader(keys, { locate: async (ids) => ids.map((id) => index.get(idKey(id)) ?? null), open: bytesOf });
+  return new StoreReader(keys, {
+    locate: async (ids) => ids.map((id) => index.get(idKey(id)) ?? null),
+    open: bytesOf,
+  });
 }
 
-const open = program.command("open").description("look into a depot and take files out of it, with the key alone");
+const open = program
+  .command("open")
+  .description("look into a depot and take files out of it, with the key alone");
 const common = (command: Command) =>
-  command.requiredOption("--depot <folder>", "the depot").option("--key-file <file>", "file with the groups of the key sheet").option("--key <groups>", "the groups themselves");
+  command
+    .requiredOption("--depot <folder>", "the depot")
+    .option("--key-file <file>", "file with the groups of the key sheet")
+    .option("--key <groups>", "the groups themselves");
 interface CommonOptions {
   depot: string;
   key?: string;
@@ -103,11 +116,15 @@ async function choose(options: CommonOptions) {
   return { point, reader: await readerOf(options.depot, point.spaceId, keys) };
 }
 
-common(open.command("points").description("list the recovery points that the key opens")).action(async (options: CommonOptions) => {
-  for (const { id, content } of await findPoints(options.depot, readKey(options))) {
-    console.log(`${id}  ${new Date(content.moment).toISOString()}  ${content.sourceName}  ${content.counts.files} files  ${formatBytes(content.counts.bytes)}`);
-  }
-});
+common(open.command("points").description("list the recovery points that the key opens")).action(
+  async (options: CommonOptions) => {
+    for (const { id, content } of await findPoints(options.depot, readKey(options))) {
+      console.log(
+        `${id}  ${new Date(content.moment).toISOString()}  ${content.sourceName}  ${content.counts.files} files  ${formatBytes(content.counts.bytes)}`,
+      );
+    }
+  },
+);
 
 common(open.command("list").description("list a folder of a recovery point"))
   .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
@@ -118,11 +135,17 @@ common(open.command("list").description("list a folder of a recovery point"))
     if (!node) throw new CodedError("not-found", path);
     for await (const entry of folderEntries(reader, node)) {
       const kind = { file: "-", folder: "d", link: "l" }[entry.type];
-      console.log(`${kind} ${entry.mode.toString(8).padStart(4, "0")} ${String(entry.size ?? "").padStart(14)}  ${new Date(Number(entry.mtime / 1_000_000n)).toISOString()}  ${showBytes(entry.name)}`);
+      console.log(
+        `${kind} ${entry.mode.toString(8).padStart(4, "0")} ${String(entry.size ?? "").padStart(14)}  ${new Date(Number(entry.mtime / 1_000_000n)).toISOString()}  ${showBytes(entry.name)}`,
+      );
     }
   });
 
-common(open.command("extract").description("take a file or folder out, to a folder or (one file) to a file or standard output"))
+common(
+  open
+    .command("extract")
+    .description("take a file or folder out, to a folder or (one file) to a file or standard output"),
+)
   .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
   .requiredOption("--to <target>", "folder to restore into, or - for standard output (one file)")
   .argument("<path>", "what to take out")
@@ -130,13 +153,27 @@ common(open.command("extract").description("take a file or folder out, to a fold
     const { point, reader } = await choose(options);
     if (options.to === "-") {
       const entry = await findEntry(reader, point.content.root, byteString(path));
-      if (entry?.type !== "file") throw new CodedError("not-found", `${path} is no file of this recovery point`);
-      await pipeline(Readable.from(fileBytes(reader, entry), { objectMode: false }), createWriteStream("", { fd: 1, autoClose: false }));
+      if (entry?.type !== "file")
+        throw new CodedError("not-found", `${path} is no file of this recovery point`);
+      await pipeline(
+        Readable.from(fileBytes(reader, entry), { objectMode: false }),
+        createWriteStream("", { fd: 1, autoClose: false }),
+      );
       return;
     }
     mkdirSync(options.to, { recursive: true });
     const figures = await restoreFiles(
-      [{ root: point.content.root, momentLabel: new Date(point.content.moment).toISOString().slice(0, 16).replace("T", " ").replace(":", "."), path: byteString(path) }],
+      [
+        {
+          root: point.content.root,
+          momentLabel: new Date(point.content.moment)
+            .toISOString()
+            .slice(0, 16)
+            .replace("T", " ")
+            .replace(":", "."),
+          path: byteString(path),
+        },
+      ],
       {
         store: reader,
         machineRoot: options.to,
@@ -147,7 +184,9 @@ common(open.command("extract").description("take a file or folder out, to a fold
         signal: new AbortController().signal,
       },
     );
-    console.log(`${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}`);
+    console.log(
+      `${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}`,
+    );
   });
 
 program

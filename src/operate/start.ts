@@ -2,11 +2,11 @@ import { existsSync, mkdirSync, readFileSync, realpathSync, rmSync, writeFileSyn
 import { createServer } from "node:net";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
-import { countPeople } from "@/db/people";
-import { migrate } from "@/db/migrate";
-import { seedDemo } from "@/demo/seed";
-import { demoMachines, signInFile } from "@/demo/places";
 import { AgentState } from "@/agent/state";
+import { migrate } from "@/db/migrate";
+import { countPeople } from "@/db/people";
+import { demoMachines, signInFile } from "@/demo/places";
+import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { Children } from "./children";
@@ -38,8 +38,10 @@ async function main(): Promise<void> {
   const wanted = process.env.DEEPKEEP_HOME ?? join(project, ".data");
   mkdirSync(wanted, { recursive: true, mode: 0o700 });
   const home = realpathSync(wanted);
-  if (!Number.isInteger(port) || port < 1 || port > 65535) throw new Error(`DEEPKEEP_PORT is ${process.env.DEEPKEEP_PORT}; it must be a port from 1 to 65535.`);
-  if (!(await portFree())) throw new Error(`Port ${port} is taken. Choose another one: DEEPKEEP_PORT=4381 bin/start`);
+  if (!Number.isInteger(port) || port < 1 || port > 65535)
+    throw new Error(`DEEPKEEP_PORT is ${process.env.DEEPKEEP_PORT}; it must be a port from 1 to 65535.`);
+  if (!(await portFree()))
+    throw new Error(`Port ${port} is taken. Choose another one: DEEPKEEP_PORT=4381 bin/start`);
   mkdirSync(join(home, "log"), { recursive: true, mode: 0o700 });
   ensureMasterKey(home);
   const access = await startCluster(home);
@@ -61,7 +63,8 @@ async function main(): Promise<void> {
     const settings = readSettings(env);
     const seeding = join(home, "demo", "seeding");
     if (!empty && !existsSync(signInFile(home))) {
-      if (existsSync(seeding)) throw new Error(`Seeding was broken off before. Remove ${home} and start again.`);
+      if (existsSync(seeding))
+        throw new Error(`Seeding was broken off before. Remove ${home} and start again.`);
       mkdirSync(join(home, "demo"), { recursive: true, mode: 0o711 });
       const started = performance.now();
       const services = makeServices(settings);
@@ -79,10 +82,23 @@ async function main(): Promise<void> {
     }
     const next = join(project, "node_modules/next/dist/bin/next");
     const web = { ...env, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };
-    children.keep("web", process.execPath, [next, "start", project, "-p", String(port), "-H", host], web, join(home, "log/web.log"));
-    children.keep("runner", process.execPath, [join(project, "dist/runner.mjs")], { ...env, DEEPKEEP_QUEUE_URL: access.owner }, join(home, "log/runner.log"));
+    children.keep(
+      "web",
+      process.execPath,
+      [next, "start", project, "-p", String(port), "-H", host],
+      web,
+      join(home, "log/web.log"),
+    );
+    children.keep(
+      "runner",
+      process.execPath,
+      [join(project, "dist/runner.mjs")],
+      { ...env, DEEPKEEP_QUEUE_URL: access.owner },
+      join(home, "log/runner.log"),
+    );
     for (let tries = 0; !(await healthy()); tries += 1) {
-      if (tries > 600) throw new Error(`The web does not answer at ${url}. Its log: ${join(home, "log/web.log")}`);
+      if (tries > 600)
+        throw new Error(`The web does not answer at ${url}. Its log: ${join(home, "log/web.log")}`);
       await pause(100);
     }
     for (const machine of demoMachines(home)) {
@@ -90,12 +106,23 @@ async function main(): Promise<void> {
       const identity = state.readIdentity()!;
       if (identity.console !== url) state.writeIdentity({ ...identity, console: url });
       if (machine.away) continue;
-      children.keep(`agent of ${machine.name}`, process.execPath, ["--max-old-space-size=256", join(project, "dist/agent.mjs"), "run", "--state", machine.state], env, join(home, `log/agent-${machine.name}.log`));
+      children.keep(
+        `agent of ${machine.name}`,
+        process.execPath,
+        ["--max-old-space-size=256", join(project, "dist/agent.mjs"), "run", "--state", machine.state],
+        env,
+        join(home, `log/agent-${machine.name}.log`),
+      );
     }
     console.log(`\nDeep Keep answers at ${url}`);
     if (existsSync(signInFile(home))) {
-      const { people } = JSON.parse(readFileSync(signInFile(home), "utf8")) as { people: { name: string; role: string; email: string; password: string }[] };
-      for (const person of people) console.log(`  ${person.email.padEnd(38)} ${person.password.padEnd(26)} ${person.name}, ${person.role}`);
+      const { people } = JSON.parse(readFileSync(signInFile(home), "utf8")) as {
+        people: { name: string; role: string; email: string; password: string }[];
+      };
+      for (const person of people)
+        console.log(
+          `  ${person.email.padEnd(38)} ${person.password.padEnd(26)} ${person.name}, ${person.role}`,
+        );
       console.log(`  also in ${signInFile(home)}`);
     } else console.log(`  Make the owner at ${url}/setup`);
     console.log("Ctrl-C ends everything.");

@@ -1,19 +1,37 @@
 import { randomUUID } from "node:crypto";
-import { type Code, CodedError, isCode } from "@/core/codes";
-import { findBurst } from "@/core/anomaly/burst";
-import { clausesSchema } from "@/core/policy/clauses";
-import type { EndReport, Job, LogReport, PointReport, ProgressReport, SystemReport } from "@/core/protocol/agent";
 import type { z } from "zod";
-import type { enrolRequest } from "@/core/protocol/agent";
+import { findBurst } from "@/core/anomaly/burst";
+import { type Code, CodedError, isCode } from "@/core/codes";
+import { clausesSchema } from "@/core/policy/clauses";
+import type {
+  EndReport,
+  enrolRequest,
+  Job,
+  LogReport,
+  PointReport,
+  ProgressReport,
+  SystemReport,
+} from "@/core/protocol/agent";
 import { insertPack, knownChunks, locateChunks, packExists } from "@/db/chunks";
 import { clientById, siteById } from "@/db/clients";
-import { countSpace, depotById, type Depot, type Grant, grantOf, takeSpace } from "@/db/depots";
+import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
+import { clientKey } from "@/db/keys";
 import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { insertPoint, newestPoint, pointById, pointOfRun } from "@/db/points";
 import { policyById } from "@/db/policies";
 import {
-  appendLog, claimRun, endRun, extendLease, lockRun, nextClaimable, type Run, type RunEnd, runById, type RunKind, usualChanges,
+  appendLog,
+  claimRun,
+  endRun,
+  extendLease,
+  lockRun,
+  nextClaimable,
+  type Run,
+  type RunEnd,
+  type RunKind,
+  runById,
+  usualChanges,
 } from "@/db/runs";
 import { all, one, type Scope, type Tx } from "@/db/scope";
 import { insertSource, sourceById } from "@/db/sources";
@@ -21,7 +39,6 @@ import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { keyContext, placeOf } from "@/server/space-readers";
 import { record, type Who } from "@/server/who";
-import { clientKey } from "@/db/keys";
 import { packName, pointName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
 import { momentLabel, type StoredRestore } from "./request";
@@ -31,35 +48,65 @@ import { LEASE_MS, takeUp } from "./tick";
  * What the console does for agents. A machine adds to its client's space and reads for its own restores; nothing here
  * lists, overwrites or deletes. Everything runs in the machine's scope, so another client's things are not there for it.
  */
-export const machineScope = (machine: Pick<Machine, "clientId">): Scope => ({ role: "machine", clientId: machine.clientId });
+export const machineScope = (machine: Pick<Machine, "clientId">): Scope => ({
+  role: "machine",
+  clientId: machine.clientId,
+});
 
 /** Enrols a machine with a code; makes its source. */
-export async function enrolMachine(services: Services, request: z.infer<typeof enrolRequest>, address: string) {
+export async function enrolMachine(
+  services: Services,
+  request: z.infer<typeof enrolRequest>,
+  address: string,
+) {
   const now = services.now();
   return services.db.withScope({ role: "system" }, async (tx) => {
     const code = await useCode(tx, hashSecret(request.code.trim().toUpperCase()), now);
-    if (!code) throw new Problem("not-found", "This enrolment code is unknown, expired or used up. Ask for a new one.");
+    if (!code)
+      throw new Problem(
+        "not-found",
+        "This enrolment code is unknown, expired or used up. Ask for a new one.",
+      );
     const client = (await clientById(tx, code.clientId))!;
-    const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [client.id]);
+    const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [
+      client.id,
+    ]);
     const names = new Set(taken.map((source) => source.name));
     let name = request.name;
     for (let number = 2; names.has(`${name} files`); number += 1) name = `${request.name}-${number}`;
     const token = randomSecret();
     const machine = {
-      id: randomUUID(), clientId: client.id, siteId: code.siteId, name, publicKey: Buffer.from(request.publicKey, "base64"),
-      system: request.system, enrolledAt: now, seenAt: now,
+      id: randomUUID(),
+      clientId: client.id,
+      siteId: code.siteId,
+      name,
+      publicKey: Buffer.from(request.publicKey, "base64"),
+      system: request.system,
+      enrolledAt: now,
+      seenAt: now,
     };
     await insertMachine(tx, machine, hashSecret(token));
     await insertSource(
       tx,
       {
-        id: randomUUID(), clientId: client.id, siteId: code.siteId, machineId: machine.id, kind: "files", name: `${name} files`,
-        policyId: null, paused: false, nextDueAt: null, lastDueAt: null,
+        id: randomUUID(),
+        clientId: client.id,
+        siteId: code.siteId,
+        machineId: machine.id,
+        kind: "files",
+        name: `${name} files`,
+        policyId: null,
+        paused: false,
+        nextDueAt: null,
+        lastDueAt: null,
       },
       now,
     );
     const site = await siteById(tx, code.siteId);
-    await record(tx, { actor: name, address, at: now }, client.id, "enrolled a machine", name, { site: site?.name, system: request.system.system });
+    await record(tx, { actor: name, address, at: now }, client.id, "enrolled a machine", name, {
+      site: site?.name,
+      system: request.system.system,
+    });
     await notify(tx, { kind: "machine", clientId: client.id, id: machine.id });
     return { machineId: machine.id, token, clientName: client.name };
   });
@@ -69,7 +116,12 @@ export const machineOfToken = (services: Services, token: string): Promise<Machi
   services.db.withScope({ role: "system" }, (tx) => machineByToken(tx, hashSecret(token)));
 
 /** Takes an agent's report; when it has just started, what it ran before is taken up again at once. */
-export async function hearMachine(services: Services, machine: Machine, system: SystemReport, started: boolean): Promise<void> {
+export async function hearMachine(
+  services: Services,
+  machine: Machine,
+  system: SystemReport,
+  started: boolean,
+): Promise<void> {
   const now = services.now();
   await services.db.withScope(machineScope(machine), async (tx) => {
     await markSeen(tx, machine.id, now, system);
@@ -86,14 +138,22 @@ export async function hearMachine(services: Services, machine: Machine, system: 
 }
 
 /** The machine's next run, claimed under a lease; null when nothing is due. */
-export async function nextJob(services: Services, machine: Machine, kinds: readonly RunKind[]): Promise<Job | null> {
+export async function nextJob(
+  services: Services,
+  machine: Machine,
+  kinds: readonly RunKind[],
+): Promise<Job | null> {
   const now = services.now();
   return services.db.withScope(machineScope(machine), async (tx) => {
     await markSeen(tx, machine.id, now);
     const run = await nextClaimable(tx, machine.id, kinds, now);
     if (!run) return null;
     // a purge holds the client while it works: the run waits for the next question
-    const free = await one<{ free: boolean }>(tx, "select pg_try_advisory_xact_lock_shared(hashtextextended('client ' || $1, 0)) as free", [run.clientId]);
+    const free = await one<{ free: boolean }>(
+      tx,
+      "select pg_try_advisory_xact_lock_shared(hashtextextended('client ' || $1, 0)) as free",
+      [run.clientId],
+    );
     if (!free?.free) return null;
     try {
       await tx.query("savepoint claim");
@@ -106,7 +166,12 @@ export async function nextJob(services: Services, machine: Machine, kinds: reado
       // 23505: another claimer was quicker for this source
       if ((error as { code?: string }).code === "23505") return null;
       if (!(error instanceof CodedError)) throw error;
-      await endRun(tx, run.id, { outcome: "failed", code: error.code, message: error.message, figures: {} }, now);
+      await endRun(
+        tx,
+        run.id,
+        { outcome: "failed", code: error.code, message: error.message, figures: {} },
+        now,
+      );
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return null;
     }
@@ -117,7 +182,11 @@ async function describeJob(services: Services, tx: Tx, machine: Machine, run: Ru
   const key = await clientKey(tx, run.clientId);
   if (!key?.confirmedAt) throw new CodedError("key.not-confirmed");
   const dataKey = services.secrets.unseal(key.sealed, keyContext(run.clientId));
-  const base = { runId: run.id, attempt: run.attempt, sealedKey: sealTo(machine.publicKey, dataKey).toString("base64") };
+  const base = {
+    runId: run.id,
+    attempt: run.attempt,
+    sealedKey: sealTo(machine.publicKey, dataKey).toString("base64"),
+  };
   if (run.kind === "restore") {
     const request = run.request as unknown as StoredRestore;
     const client = (await clientById(tx, run.clientId))!;
@@ -140,9 +209,10 @@ async function describeJob(services: Services, tx: Tx, machine: Machine, run: Ru
   const clauses = clausesSchema.parse(policy.clauses);
   const grant = await grantOf(tx, clauses.where.depotId, run.clientId);
   if (!grant) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
-  await tx.query("update runs set request = jsonb_build_object('depotId', $2::text, 'policyRevision', $3::int) where id = $1", [
-    run.id, grant.depotId, policy.revision,
-  ]);
+  await tx.query(
+    "update runs set request = jsonb_build_object('depotId', $2::text, 'policyRevision', $3::int) where id = $1",
+    [run.id, grant.depotId, policy.revision],
+  );
   const previous = await newestPoint(tx, source.id, grant.depotId);
   return {
     ...base,
@@ -154,8 +224,10 @@ async function describeJob(services: Services, tx: Tx, machine: Machine, run: Ru
     clauses,
     previous: previous
       ? {
-          pointId: previous.id.toString("hex"), root: previous.root.toString("hex"),
-          items: previous.files + previous.folders + previous.links, bytes: previous.bytes,
+          pointId: previous.id.toString("hex"),
+          root: previous.root.toString("hex"),
+          items: previous.files + previous.folders + previous.links,
+          bytes: previous.bytes,
         }
       : null,
     spaceEmpty: grant.usedBytes === 0,
@@ -170,14 +242,21 @@ async function runOf(tx: Tx, machine: Machine, runId: string): Promise<Run> {
   return run;
 }
 
-export async function heartbeat(services: Services, machine: Machine, runId: string, report: ProgressReport): Promise<{ stop: boolean }> {
+export async function heartbeat(
+  services: Services,
+  machine: Machine,
+  runId: string,
+  report: ProgressReport,
+): Promise<{ stop: boolean }> {
   const now = services.now();
   const { attempt, ...progress } = report;
   return services.db.withScope(machineScope(machine), async (tx) => {
     const run = await runOf(tx, machine, runId);
-    if (run.attempt !== attempt) throw new Problem("request.conflict", "This run was taken up by another attempt.");
+    if (run.attempt !== attempt)
+      throw new Problem("request.conflict", "This run was taken up by another attempt.");
     // the console was gone for longer than the lease: the agent still works on it, so it is its run again
-    if (run.state === "due") await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
+    if (run.state === "due")
+      await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
     await extendLease(tx, runId, new Date(now.getTime() + LEASE_MS), progress);
     await markSeen(tx, machine.id, now);
     await notify(tx, { kind: "progress", clientId: run.clientId, id: runId });
@@ -185,7 +264,12 @@ export async function heartbeat(services: Services, machine: Machine, runId: str
   });
 }
 
-export async function writeLog(services: Services, machine: Machine, runId: string, lines: readonly LogReport[]): Promise<void> {
+export async function writeLog(
+  services: Services,
+  machine: Machine,
+  runId: string,
+  lines: readonly LogReport[],
+): Promise<void> {
   const at = services.now();
   await services.db.withScope(machineScope(machine), async (tx) => {
     const run = await runOf(tx, machine, runId);
@@ -195,7 +279,11 @@ export async function writeLog(services: Services, machine: Machine, runId: stri
       tx,
       run,
       lines.map((line) => ({
-        at, level: line.level, code: line.code && isCode(line.code) ? line.code : null, path: line.path && clean(line.path), message: clean(line.message),
+        at,
+        level: line.level,
+        code: line.code && isCode(line.code) ? line.code : null,
+        path: line.path && clean(line.path),
+        message: clean(line.message),
       })),
     );
   });
@@ -210,7 +298,12 @@ async function depotOf(tx: Tx, run: Run): Promise<{ grant: Grant; depot: Depot }
 }
 
 /** Which chunks the run's depot has already. */
-export async function chunksKnown(services: Services, machine: Machine, runId: string, ids: readonly Buffer[]): Promise<boolean[]> {
+export async function chunksKnown(
+  services: Services,
+  machine: Machine,
+  runId: string,
+  ids: readonly Buffer[],
+): Promise<boolean[]> {
   return services.db.withScope(machineScope(machine), async (tx) => {
     const { grant } = await depotOf(tx, await runOf(tx, machine, runId));
     return knownChunks(tx, grant.spaceId, ids);
@@ -222,7 +315,12 @@ export async function chunksKnown(services: Services, machine: Machine, runId: s
  * removed again, so that depot and index stay whole. Putting the same pack twice is no error.
  */
 export async function takePack(
-  services: Services, machine: Machine, runId: string, packId: Buffer, chunkIds: readonly Buffer[], content: AsyncIterable<Uint8Array>,
+  services: Services,
+  machine: Machine,
+  runId: string,
+  packId: Buffer,
+  chunkIds: readonly Buffer[],
+  content: AsyncIterable<Uint8Array>,
 ): Promise<void> {
   const scope = machineScope(machine);
   const { grant, depot, known } = await services.db.withScope(scope, async (tx) => {
@@ -245,7 +343,11 @@ export async function takePack(
   const taken = await services.db.withScope(scope, async (tx) => {
     const result = await takeSpace(tx, grant, size);
     if (result === "taken") {
-      await insertPack(tx, { spaceId: grant.spaceId, clientId: machine.clientId, id: packId, size, chunkIds }, services.now());
+      await insertPack(
+        tx,
+        { spaceId: grant.spaceId, clientId: machine.clientId, id: packId, size, chunkIds },
+        services.now(),
+      );
     }
     return result;
   });
@@ -255,7 +357,12 @@ export async function takePack(
 }
 
 /** Takes the sealed recovery point, which is written last, and closes the run. */
-export async function takePoint(services: Services, machine: Machine, runId: string, report: PointReport): Promise<void> {
+export async function takePoint(
+  services: Services,
+  machine: Machine,
+  runId: string,
+  report: PointReport,
+): Promise<void> {
   const scope = machineScope(machine);
   const now = services.now();
   const id = Buffer.from(report.pointId, "hex");
@@ -276,16 +383,26 @@ export async function takePoint(services: Services, machine: Machine, runId: str
   try {
     await place.put(name, [object]);
   } catch (error) {
-    const same = error instanceof CodedError && error.code === "request.conflict" && (await place.read(name, 0, object.length + 1)).equals(object);
+    const same =
+      error instanceof CodedError &&
+      error.code === "request.conflict" &&
+      (await place.read(name, 0, object.length + 1)).equals(object);
     if (!same) throw error;
   }
   await services.db.withScope(scope, async (tx) => {
     const locked = (await lockRun(tx, runId))!;
     if (locked.state === "ended") throw new Problem("request.conflict", "This run has ended.");
     await insertPoint(tx, {
-      id, clientId: run.clientId, sourceId: run.sourceId, runId, depotId: depot.id,
+      id,
+      clientId: run.clientId,
+      sourceId: run.sourceId,
+      runId,
+      depotId: depot.id,
       moment: run.startedAt ?? now,
-      root: Buffer.from(report.root, "hex"), ...report.counts, addedBytes: report.figures.storedBytes + object.length, objectBytes: object.length,
+      root: Buffer.from(report.root, "hex"),
+      ...report.counts,
+      addedBytes: report.figures.storedBytes + object.length,
+      objectBytes: object.length,
     });
     await countSpace(tx, grant.spaceId, object.length);
     await closeBackup(tx, locked, report, now);
@@ -306,20 +423,33 @@ async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Pr
       code: codeOr(report.code, null),
       message: null,
       figures: {
-        ...report.figures, ...report.counts, cautions: report.cautions, first, point: report.pointId,
+        ...report.figures,
+        ...report.counts,
+        cautions: report.cautions,
+        first,
+        point: report.pointId,
         burst: burst ? { ...burst, folder: busiestFolder ?? "/" } : null,
       },
     },
     now,
   );
   await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
-  await tx.query("select enqueue('retention', $1::json, $2)", [JSON.stringify({ sourceId: run.sourceId }), `retention ${run.sourceId}`]);
+  await tx.query("select enqueue('retention', $1::json, $2)", [
+    JSON.stringify({ sourceId: run.sourceId }),
+    `retention ${run.sourceId}`,
+  ]);
 }
 
-const codeOr = (text: string | null, otherwise: Code | null): Code | null => (text && isCode(text) ? text : otherwise);
+const codeOr = (text: string | null, otherwise: Code | null): Code | null =>
+  text && isCode(text) ? text : otherwise;
 
 /** Ends a run that makes no point: a failed or stopped one, or a restore. */
-export async function endByAgent(services: Services, machine: Machine, runId: string, report: EndReport): Promise<void> {
+export async function endByAgent(
+  services: Services,
+  machine: Machine,
+  runId: string,
+  report: EndReport,
+): Promise<void> {
   const now = services.now();
   await services.db.withScope(machineScope(machine), async (tx) => {
     const run = await lockRun(tx, runId);
@@ -329,20 +459,31 @@ export async function endByAgent(services: Services, machine: Machine, runId: st
       throw new Problem("request.invalid", "A backup ends well only with its recovery point.");
     }
     const end: RunEnd = {
-      outcome: report.outcome, code: codeOr(report.code, report.outcome === "failed" ? "run.agent-error" : null),
-      message: report.message, figures: report.figures,
+      outcome: report.outcome,
+      code: codeOr(report.code, report.outcome === "failed" ? "run.agent-error" : null),
+      message: report.message,
+      figures: report.figures,
     };
     await endRun(tx, runId, end, now);
     if (run.kind === "restore") {
       const who: Who = { actor: machine.name, address: "its agent", at: now };
-      await record(tx, who, run.clientId, "ended a restore", machine.name, { run: runId, outcome: report.outcome, ...report.figures });
+      await record(tx, who, run.clientId, "ended a restore", machine.name, {
+        run: runId,
+        outcome: report.outcome,
+        ...report.figures,
+      });
     }
     await notify(tx, { kind: "run", clientId: run.clientId, id: runId });
   });
 }
 
 /** The depots that a restore reads. */
-async function restoreGrant(tx: Tx, machine: Machine, runId: string, depotId: string): Promise<{ grant: Grant; depot: Depot }> {
+async function restoreGrant(
+  tx: Tx,
+  machine: Machine,
+  runId: string,
+  depotId: string,
+): Promise<{ grant: Grant; depot: Depot }> {
   const run = await runOf(tx, machine, runId);
   if (run.kind !== "restore") throw notFound();
   const grant = await grantOf(tx, depotId, run.clientId);
@@ -353,7 +494,11 @@ async function restoreGrant(tx: Tx, machine: Machine, runId: string, depotId: st
 
 /** In which packs chunks lie, for a machine's own restore; empty where there is none. */
 export async function locateForRestore(
-  services: Services, machine: Machine, runId: string, depotId: string, ids: readonly Buffer[],
+  services: Services,
+  machine: Machine,
+  runId: string,
+  depotId: string,
+  ids: readonly Buffer[],
 ): Promise<(string | null)[]> {
   return services.db.withScope(machineScope(machine), async (tx) => {
     const { grant } = await restoreGrant(tx, machine, runId, depotId);
@@ -363,7 +508,13 @@ export async function locateForRestore(
 
 /** Bytes of a pack, for a machine's own restore. Negative offsets count from the end. */
 export async function readPackForRestore(
-  services: Services, machine: Machine, runId: string, depotId: string, packId: string, offset: number, length: number,
+  services: Services,
+  machine: Machine,
+  runId: string,
+  depotId: string,
+  packId: string,
+  offset: number,
+  length: number,
 ): Promise<{ size: number; bytes: Buffer }> {
   const { grant, depot } = await services.db.withScope(machineScope(machine), async (tx) => {
     const found = await restoreGrant(tx, machine, runId, depotId);
@@ -373,7 +524,13 @@ export async function readPackForRestore(
   const place = placeOf(depot);
   const name = packName(grant.spaceId, packId);
   const size = await place.size(name);
-  return { size, bytes: length === 0 ? Buffer.alloc(0) : await place.read(name, offset, Math.min(length, Math.max(0, size - offset))) };
+  return {
+    size,
+    bytes:
+      length === 0
+        ? Buffer.alloc(0)
+        : await place.read(name, offset, Math.min(length, Math.max(0, size - offset))),
+  };
 }
 
 /** The machine as it stands now. */

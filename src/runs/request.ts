@@ -1,18 +1,18 @@
 import { randomUUID } from "node:crypto";
-import { nextRuns } from "@/core/schedule/schedule";
 import type { Clauses } from "@/core/policy/clauses";
+import { nextRuns } from "@/core/schedule/schedule";
 import { clientById } from "@/db/clients";
 import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { type Point, pointById } from "@/db/points";
-import { insertRun, lockRun, requestStop, type Run, runById, runningRun, waitingRun } from "@/db/runs";
+import { insertRun, lockRun, type Run, requestStop, runById, runningRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type Source, sourceById } from "@/db/sources";
+import { pathFromText } from "@/server/path-text";
+import { invalid, notFound, Problem } from "@/server/problem";
 import type { Who } from "@/server/who";
 import { record } from "@/server/who";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { pathFromText } from "@/server/path-text";
 import type { ByteString } from "@/store/tree";
 
 /** Asks for a backup now. When one waits already, that one is meant. */
@@ -22,14 +22,22 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
   if (!source.machineId || (await machineById(tx, source.machineId))?.goneAt) {
     throw new Problem("request.conflict", `${source.name} has no machine any more; its points remain.`);
   }
-  if (!source.policyId) throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
+  if (!source.policyId)
+    throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
   if (!(await clientKey(tx, source.clientId))?.confirmedAt) throw new Problem("key.not-confirmed");
   const waiting = await waitingRun(tx, sourceId);
   if (waiting) return waiting;
   const id = randomUUID();
   await insertRun(tx, {
-    id, clientId: source.clientId, sourceId, machineId: source.machineId, kind: "backup", cause: "person",
-    requestedBy: who.actor, dueAt: who.at, request: {},
+    id,
+    clientId: source.clientId,
+    sourceId,
+    machineId: source.machineId,
+    kind: "backup",
+    cause: "person",
+    requestedBy: who.actor,
+    dueAt: who.at,
+    request: {},
   });
   await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id });
   await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId });
@@ -65,12 +73,19 @@ export interface StoredRestore {
 
 /** `2026-11-17 18.05` in a zone: goes into names of files that are kept beside others. */
 export function momentLabel(moment: Date, zone: string): string {
-  const parts = new Intl.DateTimeFormat("sv-SE", { timeZone: zone, dateStyle: "short", timeStyle: "short" }).format(moment);
+  const parts = new Intl.DateTimeFormat("sv-SE", {
+    timeZone: zone,
+    dateStyle: "short",
+    timeStyle: "short",
+  }).format(moment);
   return parts.replace(":", ".");
 }
 
 /** The points that items name, all of one client. Throws problems of the field. */
-export async function pointsOfItems(tx: Tx, items: RestoreRequest["items"]): Promise<{ point: Point; path: ByteString }[]> {
+export async function pointsOfItems(
+  tx: Tx,
+  items: RestoreRequest["items"],
+): Promise<{ point: Point; path: ByteString }[]> {
   const found: { point: Point; path: ByteString }[] = [];
   for (const [i, item] of items.entries()) {
     const point = await pointById(tx, Buffer.from(item.pointId, "hex"));
@@ -90,15 +105,22 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
   if (!first) throw invalid("items", "Put something into the basket first.");
   const source = (await sourceById(tx, first.point.sourceId))!;
   const { destination } = request;
-  const machineId = destination.kind === "folder" ? (destination.machineId ?? source.machineId) : source.machineId;
+  const machineId =
+    destination.kind === "folder" ? (destination.machineId ?? source.machineId) : source.machineId;
   const machine = machineId ? await machineById(tx, machineId) : null;
-  if (!machine) throw destination.kind === "folder" ? invalid("destination.machineId", "This machine is not there.") : notFound();
-  if (machine.clientId !== source.clientId) throw invalid("destination.machineId", "A restore stays within one client.");
-  if (machine.goneAt) throw invalid("destination.machineId", `${machine.name} was taken away; choose another machine.`);
+  if (!machine)
+    throw destination.kind === "folder"
+      ? invalid("destination.machineId", "This machine is not there.")
+      : notFound();
+  if (machine.clientId !== source.clientId)
+    throw invalid("destination.machineId", "A restore stays within one client.");
+  if (machine.goneAt)
+    throw invalid("destination.machineId", `${machine.name} was taken away; choose another machine.`);
   if (destination.kind === "original") {
     for (const [i, item] of items.entries()) {
       const from = await sourceById(tx, item.point.sourceId);
-      if (from?.machineId !== machine.id) throw invalid(`items.${i}`, "These things come from several machines: choose a folder for them.");
+      if (from?.machineId !== machine.id)
+        throw invalid(`items.${i}`, "These things come from several machines: choose a folder for them.");
     }
   }
   const id = randomUUID();
@@ -108,11 +130,22 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
     clash: request.clash,
   };
   await insertRun(tx, {
-    id, clientId: source.clientId, sourceId: source.id, machineId: machine.id, kind: "restore", cause: "person",
-    requestedBy: who.actor, dueAt: who.at, request: { ...stored },
+    id,
+    clientId: source.clientId,
+    sourceId: source.id,
+    machineId: machine.id,
+    kind: "restore",
+    cause: "person",
+    requestedBy: who.actor,
+    dueAt: who.at,
+    request: { ...stored },
   });
   await record(tx, who, source.clientId, "asked for a restore", source.name, {
-    run: id, to: machine.name, folder: stored.folder, clash: stored.clash, items: request.items.slice(0, 50),
+    run: id,
+    to: machine.name,
+    folder: stored.folder,
+    clash: stored.clash,
+    items: request.items.slice(0, 50),
   });
   await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machine.id });
   return (await runById(tx, id))!;
@@ -135,8 +168,13 @@ export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
 }
 
 /** When a source runs next under a policy. */
-export const nextDue = (source: Pick<Source, "lastDueAt">, clauses: Clauses, zone: string, after: Date): Date | null =>
-  nextRuns(clauses.when.schedule, zone, after, 1, source.lastDueAt)[0] ?? null;
+export const nextDue = (
+  source: Pick<Source, "lastDueAt">,
+  clauses: Clauses,
+  zone: string,
+  after: Date,
+): Date | null => nextRuns(clauses.when.schedule, zone, after, 1, source.lastDueAt)[0] ?? null;
 
 /** The zone of a client, for schedules. */
-export const zoneOf = async (tx: Tx, clientId: string): Promise<string> => (await clientById(tx, clientId))?.zone ?? "UTC";
+export const zoneOf = async (tx: Tx, clientId: string): Promise<string> =>
+  (await clientById(tx, clientId))?.zone ?? "UTC";

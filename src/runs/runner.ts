@@ -1,4 +1,4 @@
-import { run, type Runner } from "graphile-worker";
+import { type Runner, run } from "graphile-worker";
 import type { Services } from "@/server/services";
 import { applyRetention, purgeAll } from "./retention";
 import { takeUpLapsed, tickSchedules } from "./tick";
@@ -6,7 +6,11 @@ import { takeUpLapsed, tickSchedules } from "./tick";
 const TICK_MS = 2000;
 
 /** Starts the runner: schedules, leases, and the jobs of the queue. `queueUrl` reaches the queue's own tables. */
-export async function startRunner(services: Services, queueUrl: string, report: (error: unknown) => void): Promise<{ stop(): Promise<void> }> {
+export async function startRunner(
+  services: Services,
+  queueUrl: string,
+  report: (error: unknown) => void,
+): Promise<{ stop(): Promise<void> }> {
   const queue: Runner = await run({
     connectionString: queueUrl,
     concurrency: 2,

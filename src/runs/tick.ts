@@ -2,7 +2,7 @@ import { randomUUID } from "node:crypto";
 import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
-import { appendLog, endRun, insertRun, lapsedRuns, returnRun, type Run, waitingRun } from "@/db/runs";
+import { appendLog, endRun, insertRun, lapsedRuns, type Run, returnRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { dueSources, setNextDue } from "@/db/sources";
 import type { Services } from "@/server/services";
@@ -27,8 +27,15 @@ export async function tickSchedules(services: Services): Promise<number> {
       else if (waiting) continue;
       const id = randomUUID();
       await insertRun(tx, {
-        id, clientId: source.clientId, sourceId: source.id, machineId: machine.id, kind: "backup", cause: "schedule",
-        requestedBy: null, dueAt, request: {},
+        id,
+        clientId: source.clientId,
+        sourceId: source.id,
+        machineId: machine.id,
+        kind: "backup",
+        cause: "schedule",
+        requestedBy: null,
+        dueAt,
+        request: {},
       });
       await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machine.id });
       made += 1;
@@ -42,7 +49,12 @@ async function endAsMissed(tx: Tx, run: Run, now: Date): Promise<void> {
   await endRun(
     tx,
     run.id,
-    { outcome: "missed", code: "machine.silent", message: "The machine did not take the run before the next one was due.", figures: {} },
+    {
+      outcome: "missed",
+      code: "machine.silent",
+      message: "The machine did not take the run before the next one was due.",
+      figures: {},
+    },
     now,
   );
   await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
@@ -61,13 +73,24 @@ export async function takeUpLapsed(services: Services): Promise<number> {
 /** Returns one broken run to the queue, or gives it up. */
 export async function takeUp(tx: Tx, run: Run, now: Date): Promise<void> {
   if (run.stopRequestedAt) {
-    await endRun(tx, run.id, { outcome: "stopped", code: "run.stopped", message: "Stopped while its agent was gone.", figures: {} }, now);
+    await endRun(
+      tx,
+      run.id,
+      { outcome: "stopped", code: "run.stopped", message: "Stopped while its agent was gone.", figures: {} },
+      now,
+    );
   } else if (run.attempt >= ATTEMPTS) {
     await endRun(tx, run.id, { outcome: "failed", code: "run.given-up", message: null, figures: {} }, now);
   } else {
     await returnRun(tx, run.id);
     await appendLog(tx, run, [
-      { at: now, level: "info", code: "machine.lost-run", path: null, message: `Attempt ${run.attempt} was broken off; the run is taken up again.` },
+      {
+        at: now,
+        level: "info",
+        code: "machine.lost-run",
+        path: null,
+        message: `Attempt ${run.attempt} was broken off; the run is taken up again.`,
+      },
     ]);
   }
   await notify(tx, { kind: "run", clientId: run.clientId, id: run.id, machineId: run.machineId });

@@ -1,8 +1,8 @@
 import { PassThrough, Readable } from "node:stream";
 import archiver from "archiver";
 import tar from "tar-stream";
-import { fileBytes, findEntry, walkTree, type Walked } from "@/store/browse";
 import type { Point } from "@/db/points";
+import { fileBytes, findEntry, type Walked, walkTree } from "@/store/browse";
 import type { StoreReader } from "@/store/reader";
 import { type ByteString, showBytes } from "@/store/tree";
 import { notFound } from "./problem";
@@ -30,7 +30,8 @@ async function* entriesOf(services: Services, items: readonly ArchiveItem[]): As
     const reader = await services.spaces.reader(point.clientId, point.depotId);
     const last = path === "/" ? "" : showBytes(path.slice(path.lastIndexOf("/") + 1));
     let top = last;
-    for (let number = 1; taken.has(top); number += 1) top = `${label}${number > 1 ? ` ${number}` : ""}/${last}`;
+    for (let number = 1; taken.has(top); number += 1)
+      top = `${label}${number > 1 ? ` ${number}` : ""}/${last}`;
     taken.add(top);
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
@@ -50,7 +51,11 @@ export interface ArchiveResult {
 }
 
 /** Streams an archive. `ended` resolves when the last byte is out, and rejects when it broke off. */
-export function streamArchive(services: Services, items: readonly ArchiveItem[], format: ArchiveFormat): { stream: Readable; ended: Promise<ArchiveResult> } {
+export function streamArchive(
+  services: Services,
+  items: readonly ArchiveItem[],
+  format: ArchiveFormat,
+): { stream: Readable; ended: Promise<ArchiveResult> } {
   const output = new PassThrough();
   const result: ArchiveResult = { files: 0, bytes: 0 };
   const write = format === "tar" ? writeTar : writeZip;
@@ -61,19 +66,34 @@ export function streamArchive(services: Services, items: readonly ArchiveItem[],
 
 const secondsOf = (mtime: bigint): Date => new Date(Number(mtime / 1_000_000n));
 
-async function writeTar(services: Services, items: readonly ArchiveItem[], output: PassThrough, result: ArchiveResult): Promise<void> {
+async function writeTar(
+  services: Services,
+  items: readonly ArchiveItem[],
+  output: PassThrough,
+  result: ArchiveResult,
+): Promise<void> {
   const pack = tar.pack();
   const piped = new Promise<void>((resolve, reject) => {
-    output.once("finish", resolve).once("error", reject).once("close", () => reject(new Error("the download was broken off")));
+    output
+      .once("finish", resolve)
+      .once("error", reject)
+      .once("close", () => reject(new Error("the download was broken off")));
   });
   piped.catch(() => {});
   pack.on("error", () => {});
   output.once("close", () => pack.destroy(new Error("the download was broken off")));
   pack.pipe(output);
   for await (const { reader, entry, name } of entriesOf(services, items)) {
-    const header = { name: entry.type === "folder" ? `${name}/` : name, mode: entry.mode, uid: entry.uid, gid: entry.gid, mtime: secondsOf(entry.mtime) };
+    const header = {
+      name: entry.type === "folder" ? `${name}/` : name,
+      mode: entry.mode,
+      uid: entry.uid,
+      gid: entry.gid,
+      mtime: secondsOf(entry.mtime),
+    };
     if (entry.type === "folder") pack.entry({ ...header, type: "directory" });
-    else if (entry.type === "link") pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
+    else if (entry.type === "link")
+      pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
     else {
       const sink = pack.entry({ ...header, type: "file", size: entry.size ?? 0 });
       for await (const part of fileBytes(reader, entry)) {
@@ -100,7 +120,12 @@ const drained = (sink: NodeJS.EventEmitter, output: PassThrough): Promise<void> 
     output.once("close", done);
   });
 
-async function writeZip(services: Services, items: readonly ArchiveItem[], output: PassThrough, result: ArchiveResult): Promise<void> {
+async function writeZip(
+  services: Services,
+  items: readonly ArchiveItem[],
+  output: PassThrough,
+  result: ArchiveResult,
+): Promise<void> {
   const zip = archiver("zip", { zlib: { level: 1 }, forceZip64: false });
   let failure: unknown = null;
   zip.on("error", (error) => {
@@ -108,7 +133,10 @@ async function writeZip(services: Services, items: readonly ArchiveItem[], outpu
   });
   output.once("close", () => zip.abort());
   const piped = new Promise<void>((resolve, reject) => {
-    output.once("finish", resolve).once("error", reject).once("close", () => reject(new Error("the download was broken off")));
+    output
+      .once("finish", resolve)
+      .once("error", reject)
+      .once("close", () => reject(new Error("the download was broken off")));
   });
   piped.catch(() => {});
   zip.pipe(output);
@@ -133,7 +161,11 @@ async function writeZip(services: Services, items: readonly ArchiveItem[], outpu
   await piped;
 }
 
-async function* counted(reader: StoreReader, entry: Walked["entry"], result: ArchiveResult): AsyncGenerator<Buffer> {
+async function* counted(
+  reader: StoreReader,
+  entry: Walked["entry"],
+  result: ArchiveResult,
+): AsyncGenerator<Buffer> {
   for await (const part of fileBytes(reader, entry)) {
     result.bytes += part.length;
     yield part;

@@ -17,7 +17,11 @@ export class Changes {
   }
 
   /** Resolves at the next change that fits, or after `ms` milliseconds. */
-  wait(fits: (notice: ChangeNotice) => boolean, ms: number, signal?: AbortSignal): { promise: Promise<void>; cancel(): void } {
+  wait(
+    fits: (notice: ChangeNotice) => boolean,
+    ms: number,
+    signal?: AbortSignal,
+  ): { promise: Promise<void>; cancel(): void } {
     let finish = () => {};
     const promise = new Promise<void>((resolve) => {
       const stop = this.hear((notice) => fits(notice) && finish());

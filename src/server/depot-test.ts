@@ -1,8 +1,8 @@
+import { randomBytes } from "node:crypto";
 import { constants } from "node:fs";
 import { access, readFile, stat, statfs, writeFile } from "node:fs/promises";
 import { isAbsolute, join } from "node:path";
-import { randomBytes } from "node:crypto";
-import { CodedError, type Code } from "@/core/codes";
+import { type Code, CodedError } from "@/core/codes";
 import { DEPOT_FILE } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import { FORMAT_VERSION } from "@/store/sealing";
@@ -39,7 +39,12 @@ export async function testFolder(path: string, depotId: string | null): Promise<
       steps.push({ step: name, ok: true, ms: performance.now() - started, message });
       return true;
     } catch (error) {
-      steps.push({ step: name, ok: false, ms: performance.now() - started, message: (error as Error).message });
+      steps.push({
+        step: name,
+        ok: false,
+        ms: performance.now() - started,
+        message: (error as Error).message,
+      });
       code = error instanceof CodedError ? error.code : "depot.not-reached";
       return false;
     }
@@ -49,16 +54,22 @@ export async function testFolder(path: string, depotId: string | null): Promise<
   const place = new LocalFolder(path);
   const fine =
     (await step("Find the folder", async () => {
-      if (!isAbsolute(path)) throw new CodedError("request.invalid", "a folder is an absolute path: it begins with a slash");
+      if (!isAbsolute(path))
+        throw new CodedError("request.invalid", "a folder is an absolute path: it begins with a slash");
       const found = await stat(path).catch((error: NodeJS.ErrnoException) => {
-        throw new CodedError("depot.not-reached", error.code === "ENOENT" ? `${path} does not exist` : `${path}: ${error.message}`);
+        throw new CodedError(
+          "depot.not-reached",
+          error.code === "ENOENT" ? `${path} does not exist` : `${path}: ${error.message}`,
+        );
       });
       if (!found.isDirectory()) throw new CodedError("depot.not-a-depot", `${path} is not a folder`);
       const disk = await statfs(path);
       size = disk.blocks * disk.bsize;
       free = disk.bavail * disk.bsize;
       if (found.dev === (await stat("/")).dev) {
-        warnings.push("This folder is on the system volume: when it fills, the machine stops. A disk of its own is safer.");
+        warnings.push(
+          "This folder is on the system volume: when it fills, the machine stops. A disk of its own is safer.",
+        );
       }
       return null;
     })) &&
@@ -68,12 +79,15 @@ export async function testFolder(path: string, depotId: string | null): Promise<
         throw new CodedError("depot.not-reached", error.message);
       });
       if (content === null) {
-        if (depotId) throw new CodedError("depot.not-a-depot", `${DEPOT_FILE} is missing: is the right disk mounted?`);
+        if (depotId)
+          throw new CodedError("depot.not-a-depot", `${DEPOT_FILE} is missing: is the right disk mounted?`);
         return "a new depot";
       }
       const described = JSON.parse(content) as { id: string; version: number };
-      if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
-      if (described.id !== depotId) throw new CodedError("depot.not-a-depot", "it is a depot already, another one");
+      if (described.version > FORMAT_VERSION)
+        throw new CodedError("depot.newer", `format ${described.version}`);
+      if (described.id !== depotId)
+        throw new CodedError("depot.not-a-depot", "it is a depot already, another one");
       return "this depot";
     })) &&
     (await step("Be allowed to write", async () => {
@@ -88,7 +102,8 @@ export async function testFolder(path: string, depotId: string | null): Promise<
     })) &&
     (await step("Read it back", async () => {
       const read = await place.read(`probes/${name}`, 0, probe.length);
-      if (!read.equals(probe)) throw new CodedError("store.damaged", "what comes back is not what was written");
+      if (!read.equals(probe))
+        throw new CodedError("store.damaged", "what comes back is not what was written");
       return null;
     })) &&
     (await step("Find it in the list", async () => {
@@ -106,5 +121,8 @@ export async function testFolder(path: string, depotId: string | null): Promise<
 /** Makes a tested folder a depot: writes what it is. */
 export async function describeDepot(path: string, id: string, now: Date): Promise<void> {
   const description = { format: "deep-keep-depot", version: FORMAT_VERSION, id, created: now.toISOString() };
-  await writeFile(join(path, DEPOT_FILE), `${JSON.stringify(description, null, 2)}\n`, { flag: "wx", mode: 0o600 });
+  await writeFile(join(path, DEPOT_FILE), `${JSON.stringify(description, null, 2)}\n`, {
+    flag: "wx",
+    mode: 0o600,
+  });
 }

@@ -1,8 +1,8 @@
-import { byteString, type ByteString, type Entry, showBytes } from "@/store/tree";
-import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
 import type { Point } from "@/db/points";
-import { notFound } from "./problem";
+import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
+import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { pathToText } from "./path-text";
+import { notFound } from "./problem";
 import type { Services } from "./services";
 
 /** Looking inside recovery points, unsealed on the server with the client's key in escrow. */
@@ -35,7 +35,13 @@ async function shown(services: Services, point: Point, path: ByteString, entry: 
 }
 
 /** A page of a folder, in order of the names. `next` continues it. */
-export async function listFolder(services: Services, point: Point, path: ByteString, after: string | undefined, limit: number) {
+export async function listFolder(
+  services: Services,
+  point: Point,
+  path: ByteString,
+  after: string | undefined,
+  limit: number,
+) {
   const reader = await services.spaces.reader(point.clientId, point.depotId);
   const node = await findFolder(reader, point.root, path);
   if (!node) throw notFound();
@@ -45,8 +51,14 @@ export async function listFolder(services: Services, point: Point, path: ByteStr
   for await (const entry of folderEntries(reader, node, from)) {
     if (entries.length === limit) {
       const last = entries.at(-1)!.path;
-      const bytes = last.startsWith("~") ? Buffer.from(last.slice(1), "base64url").toString("latin1") : byteString(last);
-      return { entries, total: await countEntries(reader, node), next: Buffer.from(bytes.slice(bytes.lastIndexOf("/") + 1), "latin1").toString("base64url") };
+      const bytes = last.startsWith("~")
+        ? Buffer.from(last.slice(1), "base64url").toString("latin1")
+        : byteString(last);
+      return {
+        entries,
+        total: await countEntries(reader, node),
+        next: Buffer.from(bytes.slice(bytes.lastIndexOf("/") + 1), "latin1").toString("base64url"),
+      };
     }
     entries.push(await shown(services, point, `${base}/${entry.name}`, entry));
   }
@@ -82,7 +94,11 @@ export interface Version {
 }
 
 /** The versions of a path over points (newest first), one for each different content. */
-export async function versionsOf(services: Services, points: readonly Point[], path: ByteString): Promise<Version[]> {
+export async function versionsOf(
+  services: Services,
+  points: readonly Point[],
+  path: ByteString,
+): Promise<Version[]> {
   const versions: { entry: Entry; newest: Point; oldest: Point }[] = [];
   for (const point of points) {
     const reader = await services.spaces.reader(point.clientId, point.depotId);
@@ -98,12 +114,16 @@ export async function versionsOf(services: Services, points: readonly Point[], p
     firstSeen: oldest.moment,
     size: entry.size ?? null,
     modified: new Date(Number(entry.mtime / 1_000_000n)).toISOString(),
-    sizeChange: versions[i + 1] && entry.size !== undefined ? entry.size - (versions[i + 1]!.entry.size ?? 0) : null,
+    sizeChange:
+      versions[i + 1] && entry.size !== undefined ? entry.size - (versions[i + 1]!.entry.size ?? 0) : null,
   }));
 }
 
 /** How much a set of paths holds. */
-export async function weigh(services: Services, items: readonly { point: Point; path: ByteString }[]): Promise<{ files: number; bytes: number }> {
+export async function weigh(
+  services: Services,
+  items: readonly { point: Point; path: ByteString }[],
+): Promise<{ files: number; bytes: number }> {
   let files = 0;
   let bytes = 0;
   for (const { point, path } of items) {

@@ -12,7 +12,9 @@ export function pathToText(path: ByteString): string {
 
 /** Throws a problem of the field for anything that is no absolute path inside a recovery point. */
 export function pathFromText(text: string, field = "path"): ByteString {
-  const path = text.startsWith("~") ? Buffer.from(text.slice(1), "base64url").toString("latin1") : Buffer.from(text, "utf8").toString("latin1");
+  const path = text.startsWith("~")
+    ? Buffer.from(text.slice(1), "base64url").toString("latin1")
+    : Buffer.from(text, "utf8").toString("latin1");
   if (!path.startsWith("/")) throw invalid(field, "A path begins with a slash.");
   if (path.includes("\0") || path.split("/").some((name) => name === ".." || name === ".")) {
     throw invalid(field, "A path has no “.”, “..” or NUL in it.");

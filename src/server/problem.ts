@@ -1,5 +1,5 @@
-import { CODES, type Code, CodedError } from "@/core/codes";
 import type { z } from "zod";
+import { CODES, type Code, CodedError } from "@/core/codes";
 
 /** What is wrong with one field of a request; `field` is its dotted path. */
 export interface FieldError {
@@ -38,17 +38,30 @@ export class Problem extends Error {
 
   toJSON() {
     const { title, cause, remedy } = CODES[this.code];
-    return { type: `/docs/codes#${this.code}`, title, status: this.status, detail: this.detail ?? cause, code: this.code, remedy, errors: this.errors };
+    return {
+      type: `/docs/codes#${this.code}`,
+      title,
+      status: this.status,
+      detail: this.detail ?? cause,
+      code: this.code,
+      remedy,
+      errors: this.errors,
+    };
   }
 }
 
 /** One wrong field. */
-export const invalid = (field: string, message: string): Problem => new Problem("request.invalid", message, [{ field, message }]);
+export const invalid = (field: string, message: string): Problem =>
+  new Problem("request.invalid", message, [{ field, message }]);
 export const notFound = (): Problem => new Problem("not-found");
 
 export function problemFromZod(error: z.ZodError): Problem {
   const errors = error.issues.map((issue) => ({ field: issue.path.join("."), message: issue.message }));
-  return new Problem("request.invalid", errors.map((one) => (one.field ? `${one.field}: ${one.message}` : one.message)).join(" "), errors);
+  return new Problem(
+    "request.invalid",
+    errors.map((one) => (one.field ? `${one.field}: ${one.message}` : one.message)).join(" "),
+    errors,
+  );
 }
 
 /** Any error as a problem; what is not known becomes `internal.error` and tells nothing of itself. */

@@ -1,6 +1,14 @@
 import { hash, verify } from "@node-rs/argon2";
 import { RateLimiterMemory } from "rate-limiter-flexible";
-import { deleteOldSessions, deleteSession, insertSession, type Person, personByEmail, personBySession, personByToken } from "@/db/people";
+import {
+  deleteOldSessions,
+  deleteSession,
+  insertSession,
+  type Person,
+  personByEmail,
+  personBySession,
+  personByToken,
+} from "@/db/people";
 import type { Scope } from "@/db/scope";
 import { appendTrail } from "@/db/trail";
 import { hashSecret, randomSecret } from "@/store/secrets";
@@ -29,11 +37,19 @@ export interface SignedIn {
 }
 
 /** Signs a person in. Throws `auth.refused` or `request.too-many`. */
-export async function signIn(services: Services, email: string, password: string, address: string): Promise<SignedIn> {
+export async function signIn(
+  services: Services,
+  email: string,
+  password: string,
+  address: string,
+): Promise<SignedIn> {
   const emailKey = email.toLowerCase();
   const [forEmail, forAddress] = await Promise.all([byEmail.get(emailKey), byAddress.get(address)]);
   if ((forEmail && forEmail.remainingPoints <= 0) || (forAddress && forAddress.remainingPoints <= 0)) {
-    throw new Problem("request.too-many", "Too many wrong passwords. Wait a quarter of an hour, then try again.");
+    throw new Problem(
+      "request.too-many",
+      "Too many wrong passwords. Wait a quarter of an hour, then try again.",
+    );
   }
   const now = services.now();
   const found = await services.db.withScope({ role: "system" }, (tx) => personByEmail(tx, email));
@@ -41,7 +57,14 @@ export async function signIn(services: Services, email: string, password: string
   if (!found || !right) {
     await Promise.allSettled([byEmail.consume(emailKey), byAddress.consume(address)]);
     await services.db.withScope({ role: "system" }, (tx) =>
-      appendTrail(tx, { at: now, clientId: found?.clientId ?? null, actor: emailKey.slice(0, 200), address, action: "sign-in refused", subject: "console" }),
+      appendTrail(tx, {
+        at: now,
+        clientId: found?.clientId ?? null,
+        actor: emailKey.slice(0, 200),
+        address,
+        action: "sign-in refused",
+        subject: "console",
+      }),
     );
     throw new Problem("auth.refused", "The address or the password is wrong.");
   }
@@ -52,15 +75,34 @@ export async function signIn(services: Services, email: string, password: string
   await services.db.withScope({ role: "system" }, async (tx) => {
     await deleteOldSessions(tx, now);
     await insertSession(tx, hashSecret(token), person.id, now, expires, address);
-    await appendTrail(tx, { at: now, clientId: person.clientId, actor: person.name, address, action: "signed in", subject: "console" });
+    await appendTrail(tx, {
+      at: now,
+      clientId: person.clientId,
+      actor: person.name,
+      address,
+      action: "signed in",
+      subject: "console",
+    });
   });
   return { person, token, expires };
 }
 
-export async function signOut(services: Services, token: string, person: Person, address: string): Promise<void> {
+export async function signOut(
+  services: Services,
+  token: string,
+  person: Person,
+  address: string,
+): Promise<void> {
   await services.db.withScope({ role: "system" }, async (tx) => {
     await deleteSession(tx, hashSecret(token));
-    await appendTrail(tx, { at: services.now(), clientId: person.clientId, actor: person.name, address, action: "signed out", subject: "console" });
+    await appendTrail(tx, {
+      at: services.now(),
+      clientId: person.clientId,
+      actor: person.name,
+      address,
+      action: "signed out",
+      subject: "console",
+    });
   });
 }
 

@@ -49,11 +49,14 @@ export class SpaceReaders {
       depot: await depotById(tx, depotId),
     }));
     const { grant, depot } = found;
-    if (!grant || !depot) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
+    if (!grant || !depot)
+      throw new CodedError("depot.not-reached", "the depot is not granted to this client");
     const place = placeOf(depot);
     const reader = new StoreReader(await this.keys(clientId), {
       locate: async (ids) => {
-        const packs = await this.db.withScope({ role: "system" }, (tx) => locateChunks(tx, grant.spaceId, ids));
+        const packs = await this.db.withScope({ role: "system" }, (tx) =>
+          locateChunks(tx, grant.spaceId, ids),
+        );
         return packs.map((pack) => pack?.toString("hex") ?? null);
       },
       open: async (packId) => {

@@ -1,17 +1,24 @@
 import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/core/protection/causes";
-import { type NightCell, keptShare, lastNights, nightsTable } from "@/core/protection/nights";
+import { keptShare, lastNights, type NightCell, nightsTable } from "@/core/protection/nights";
 import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
-import { listDepots } from "@/db/depots";
 import { readProvider } from "@/db/clients";
+import { listDepots } from "@/db/depots";
 import { nightRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { type SourceStanding, sourceStandings, type StandingFilter } from "@/db/sources";
+import { type SourceStanding, type StandingFilter, sourceStandings } from "@/db/sources";
 
 export type SourceWithState = SourceStanding & { readonly state: ProtectionState };
 
 /** Sources in scope with their state at a moment. */
-export async function sourcesWithState(tx: Tx, filter: StandingFilter, now: Date): Promise<SourceWithState[]> {
-  return (await sourceStandings(tx, filter, now)).map((source) => ({ ...source, state: protectionState(source, now) }));
+export async function sourcesWithState(
+  tx: Tx,
+  filter: StandingFilter,
+  now: Date,
+): Promise<SourceWithState[]> {
+  return (await sourceStandings(tx, filter, now)).map((source) => ({
+    ...source,
+    state: protectionState({ ...source, paused: source.paused || source.machineGone }, now),
+  }));
 }
 
 const factsOf = (source: SourceWithState): SourceFacts => ({
@@ -48,11 +55,18 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
   const depots: DepotFacts[] = (await listDepots(tx))
     .filter((depot) => depot.capacityBytes !== null)
     .map((depot) => ({
-      id: depot.id, name: depot.name, capacity: depot.capacityBytes!, used: depot.usedBytes,
-      sourceIds: sources.filter((source) => source.depotId === depot.id && !source.machineGone).map((source) => source.id),
+      id: depot.id,
+      name: depot.name,
+      capacity: depot.capacityBytes!,
+      used: depot.usedBytes,
+      sourceIds: sources
+        .filter((source) => source.depotId === depot.id && !source.machineGone)
+        .map((source) => source.id),
     }))
     .filter((depot) => depot.sourceIds.length > 0);
-  const counts = Object.fromEntries(STATES.map((state) => [state, sources.filter((source) => source.state === state).length]));
+  const counts = Object.fromEntries(
+    STATES.map((state) => [state, sources.filter((source) => source.state === state).length]),
+  );
   const nights = lastNights(now, zone, NIGHTS);
   const runs = await nightRuns(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 86_400_000));
   const zones = new Map(sources.map((source) => [source.clientId, source.clientZone]));
@@ -61,7 +75,13 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {
     const row = table.get(clientId);
     const cells = nights.map((night) => row?.get(night) ?? null);
-    return { clientId, clientName, clientSlug, cells, share: keptShare(cells.filter((cell) => cell !== null)) };
+    return {
+      clientId,
+      clientName,
+      clientSlug,
+      cells,
+      share: keptShare(cells.filter((cell) => cell !== null)),
+    };
   });
   const last = rows.map((row) => row.cells.at(-1)).filter((cell) => cell !== null && cell !== undefined);
   return {

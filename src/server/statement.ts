@@ -6,29 +6,43 @@ import { listGrants } from "@/db/depots";
 import { addedBetween } from "@/db/points";
 import { pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { sourcesWithState } from "./standing";
 import { invalid } from "./problem";
+import { sourcesWithState } from "./standing";
 
 const MAX_DAYS = 400;
 
 /** The days of a statement, both ends included, as moments in the client's zone. Without a wish: the last 30 days. */
-export function periodOf(client: Client, from: string | undefined, to: string | undefined, now: Date): { from: Date; to: Date } {
+export function periodOf(
+  client: Client,
+  from: string | undefined,
+  to: string | undefined,
+  now: Date,
+): { from: Date; to: Date } {
   const day = (text: string, field: string) => {
     const parsed = DateTime.fromISO(text, { zone: client.zone });
-    if (!parsed.isValid || !/^\d{4}-\d{2}-\d{2}$/.test(text)) throw invalid(field, "Give a day as YYYY-MM-DD.");
+    if (!parsed.isValid || !/^\d{4}-\d{2}-\d{2}$/.test(text))
+      throw invalid(field, "Give a day as YYYY-MM-DD.");
     return parsed.startOf("day");
   };
   const last = to ? day(to, "to") : DateTime.fromJSDate(now, { zone: client.zone }).startOf("day");
   const first = from ? day(from, "from") : last.minus({ days: 29 });
   if (first > last) throw invalid("from", "The first day is after the last.");
-  if (last.diff(first, "days").days > MAX_DAYS) throw invalid("from", `A statement covers ${MAX_DAYS} days at most.`);
+  if (last.diff(first, "days").days > MAX_DAYS)
+    throw invalid("from", `A statement covers ${MAX_DAYS} days at most.`);
   return { from: first.toJSDate(), to: last.plus({ days: 1 }).startOf("day").toJSDate() };
 }
 
 /** The statement of a client for a period; states are those of now, or of the period's end when it is past. */
-export async function clientStatement(tx: Tx, client: Client, period: { from: Date; to: Date }, now: Date): Promise<Statement> {
+export async function clientStatement(
+  tx: Tx,
+  client: Client,
+  period: { from: Date; to: Date },
+  now: Date,
+): Promise<Statement> {
   const sources = await sourcesWithState(tx, { clientId: client.id }, now);
-  const added = new Map((await addedBetween(tx, client.id, period.from, period.to)).map((row) => [row.sourceId, row.added]));
+  const added = new Map(
+    (await addedBetween(tx, client.id, period.from, period.to)).map((row) => [row.sourceId, row.added]),
+  );
   const grants = (await listGrants(tx)).filter((grant) => grant.clientId === client.id);
   const runs = await pastRuns(tx, { clientId: client.id, from: period.from, to: period.to, limit: 100_000 });
   return composeStatement({
@@ -36,12 +50,25 @@ export async function clientStatement(tx: Tx, client: Client, period: { from: Da
     zone: client.zone,
     ...period,
     sources: sources.map((source) => ({
-      id: source.id, name: source.name, site: source.siteName, state: source.state, targetHours: source.targetHours,
-      newestPoint: source.newestPoint, points: source.points, bytes: source.bytes, added: added.get(source.id) ?? 0,
+      id: source.id,
+      name: source.name,
+      site: source.siteName,
+      state: source.state,
+      targetHours: source.targetHours,
+      newestPoint: source.newestPoint,
+      points: source.points,
+      bytes: source.bytes,
+      added: added.get(source.id) ?? 0,
     })),
     runs: runs.map((run) => ({
-      sourceId: run.sourceId, kind: run.kind, ended: run.endedAt!, outcome: run.outcome!,
-      cause: run.code ? CODES[run.code].title : run.message, items: Number(run.figures.files ?? 0), bytes: Number(run.figures.bytes ?? 0), by: run.requestedBy,
+      sourceId: run.sourceId,
+      kind: run.kind,
+      ended: run.endedAt!,
+      outcome: run.outcome!,
+      cause: run.code ? CODES[run.code].title : run.message,
+      items: Number(run.figures.files ?? 0),
+      bytes: Number(run.figures.bytes ?? 0),
+      by: run.requestedBy,
     })),
     spaceUsed: grants.reduce((sum, grant) => sum + grant.usedBytes, 0),
     quota: grants.length ? grants.reduce((sum, grant) => sum + grant.quotaBytes, 0) : null,

@@ -1,5 +1,5 @@
-import { appendTrail } from "@/db/trail";
 import type { Tx } from "@/db/scope";
+import { appendTrail } from "@/db/trail";
 
 /** Who does something, when and from where: what the trail wants to know. */
 export interface Who {
@@ -9,5 +9,12 @@ export interface Who {
 }
 
 /** Writes one action to the trail, within its transaction. */
-export const record = (tx: Tx, who: Who, clientId: string | null, action: string, subject: string, details: Record<string, unknown> = {}): Promise<void> =>
+export const record = (
+  tx: Tx,
+  who: Who,
+  clientId: string | null,
+  action: string,
+  subject: string,
+  details: Record<string, unknown> = {},
+): Promise<void> =>
   appendTrail(tx, { at: who.at, clientId, actor: who.actor, address: who.address, action, subject, details });

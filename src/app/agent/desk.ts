@@ -1,12 +1,28 @@
 import { RateLimiterMemory } from "rate-limiter-flexible";
 import type { z } from "zod";
 import {
-  endReport, enrolRequest, helloRequest, logLines, pointReport, progressReport, workRequest,
+  endReport,
+  enrolRequest,
+  helloRequest,
+  logLines,
+  pointReport,
+  progressReport,
+  workRequest,
 } from "@/core/protocol/agent";
 import type { Machine } from "@/db/machines";
 import {
-  chunksKnown, endByAgent, enrolMachine, hearMachine, heartbeat, locateForRestore, machineOfToken, nextJob, readPackForRestore, takePack,
-  takePoint, writeLog,
+  chunksKnown,
+  endByAgent,
+  enrolMachine,
+  hearMachine,
+  heartbeat,
+  locateForRestore,
+  machineOfToken,
+  nextJob,
+  readPackForRestore,
+  takePack,
+  takePoint,
+  writeLog,
 } from "@/runs/agent-desk";
 import { addressOf, answerError } from "@/server/api/dispatch";
 import type { Changes } from "@/server/changes";
@@ -46,66 +62,132 @@ async function body<T>(request: Request, schema: z.ZodType<T>): Promise<T> {
 
 async function idsOf(request: Request): Promise<Buffer[]> {
   const bytes = Buffer.from(await request.arrayBuffer());
-  if (bytes.length % ID_BYTES || bytes.length > MAX_IDS * ID_BYTES) throw new Problem("request.invalid", "Ids have 32 bytes each, 4096 at most.");
-  return Array.from({ length: bytes.length / ID_BYTES }, (_, i) => bytes.subarray(i * ID_BYTES, (i + 1) * ID_BYTES));
+  if (bytes.length % ID_BYTES || bytes.length > MAX_IDS * ID_BYTES)
+    throw new Problem("request.invalid", "Ids have 32 bytes each, 4096 at most.");
+  return Array.from({ length: bytes.length / ID_BYTES }, (_, i) =>
+    bytes.subarray(i * ID_BYTES, (i + 1) * ID_BYTES),
+  );
 }
 
 const nothing = () => new Response(null, { status: 204 });
 
 type Handler = (call: AgentCall) => Promise<Response>;
 const routes: readonly (readonly [method: string, pattern: RegExp, handler: Handler])[] = [
-  ["POST", /^hello$/, async ({ services, machine, request }) => {
-    const { system, started } = await body(request, helloRequest);
-    await hearMachine(services, machine, system, started);
-    return nothing();
-  }],
-  ["POST", /^work$/, async ({ services, changes, machine, request }) => {
-    const { kinds } = await body(request, workRequest);
-    const wait = changes.wait((notice) => notice.kind === "run" && notice.machineId === machine.id, WORK_WAIT_MS, request.signal);
-    const job = (await nextJob(services, machine, kinds)) ?? (await wait.promise.then(() => (request.signal.aborted ? null : nextJob(services, machine, kinds))));
-    wait.cancel();
-    return job ? Response.json(job) : nothing();
-  }],
-  ["POST", new RegExp(`^runs/${UUID}/heartbeat$`), async ({ services, machine, request, parts }) =>
-    Response.json(await heartbeat(services, machine, parts[0]!, await body(request, progressReport)))],
-  ["POST", new RegExp(`^runs/${UUID}/log$`), async ({ services, machine, request, parts }) => {
-    await writeLog(services, machine, parts[0]!, (await body(request, logLines)).lines);
-    return nothing();
-  }],
-  ["POST", new RegExp(`^runs/${UUID}/known$`), async ({ services, machine, request, parts }) => {
-    const known = await chunksKnown(services, machine, parts[0]!, await idsOf(request));
-    return new Response(Uint8Array.from(known, Number));
-  }],
-  ["PUT", new RegExp(`^runs/${UUID}/packs/${HEX16}$`), async ({ services, machine, request, parts, url }) => {
-    const count = Number(url.searchParams.get("chunks"));
-    if (!Number.isInteger(count) || count < 1 || count > 200_000 || !request.body) throw new Problem("request.invalid", "The number of chunks is missing.");
-    const { ids, rest } = await splitHead(request.body, count * ID_BYTES);
-    const chunkIds = Array.from({ length: count }, (_, i) => ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES));
-    await takePack(services, machine, parts[0]!, Buffer.from(parts[1]!, "hex"), chunkIds, rest);
-    return nothing();
-  }],
-  ["POST", new RegExp(`^runs/${UUID}/point$`), async ({ services, machine, request, parts }) => {
-    await takePoint(services, machine, parts[0]!, await body(request, pointReport));
-    return nothing();
-  }],
-  ["POST", new RegExp(`^runs/${UUID}/end$`), async ({ services, machine, request, parts }) => {
-    await endByAgent(services, machine, parts[0]!, await body(request, endReport));
-    return nothing();
-  }],
-  ["POST", new RegExp(`^runs/${UUID}/depots/${UUID}/locate$`), async ({ services, machine, request, parts }) =>
-    Response.json(await locateForRestore(services, machine, parts[0]!, parts[1]!, await idsOf(request)))],
-  ["GET", new RegExp(`^runs/${UUID}/depots/${UUID}/packs/${HEX16}$`), async ({ services, machine, request, parts }) => {
-    const range = /^bytes=(\d+)-(\d+)$/.exec(request.headers.get("range") ?? "bytes=0--1");
-    const offset = Number(range?.[1] ?? 0);
-    const length = range ? Number(range[2]) - offset + 1 : 0;
-    if (length > 64 * 1024 * 1024) throw new Problem("request.invalid", "At most 64 MiB at a time.");
-    const { size, bytes } = await readPackForRestore(services, machine, parts[0]!, parts[1]!, parts[2]!, offset, length);
-    return new Response(new Uint8Array(bytes), { status: 200, headers: { "x-size": String(size), "content-type": "application/octet-stream" } });
-  }],
+  [
+    "POST",
+    /^hello$/,
+    async ({ services, machine, request }) => {
+      const { system, started } = await body(request, helloRequest);
+      await hearMachine(services, machine, system, started);
+      return nothing();
+    },
+  ],
+  [
+    "POST",
+    /^work$/,
+    async ({ services, changes, machine, request }) => {
+      const { kinds } = await body(request, workRequest);
+      const wait = changes.wait(
+        (notice) => notice.kind === "run" && notice.machineId === machine.id,
+        WORK_WAIT_MS,
+        request.signal,
+      );
+      const job =
+        (await nextJob(services, machine, kinds)) ??
+        (await wait.promise.then(() => (request.signal.aborted ? null : nextJob(services, machine, kinds))));
+      wait.cancel();
+      return job ? Response.json(job) : nothing();
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/heartbeat$`),
+    async ({ services, machine, request, parts }) =>
+      Response.json(await heartbeat(services, machine, parts[0]!, await body(request, progressReport))),
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/log$`),
+    async ({ services, machine, request, parts }) => {
+      await writeLog(services, machine, parts[0]!, (await body(request, logLines)).lines);
+      return nothing();
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/known$`),
+    async ({ services, machine, request, parts }) => {
+      const known = await chunksKnown(services, machine, parts[0]!, await idsOf(request));
+      return new Response(Uint8Array.from(known, Number));
+    },
+  ],
+  [
+    "PUT",
+    new RegExp(`^runs/${UUID}/packs/${HEX16}$`),
+    async ({ services, machine, request, parts, url }) => {
+      const count = Number(url.searchParams.get("chunks"));
+      if (!Number.isInteger(count) || count < 1 || count > 200_000 || !request.body)
+        throw new Problem("request.invalid", "The number of chunks is missing.");
+      const { ids, rest } = await splitHead(request.body, count * ID_BYTES);
+      const chunkIds = Array.from({ length: count }, (_, i) =>
+        ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES),
+      );
+      await takePack(services, machine, parts[0]!, Buffer.from(parts[1]!, "hex"), chunkIds, rest);
+      return nothing();
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/point$`),
+    async ({ services, machine, request, parts }) => {
+      await takePoint(services, machine, parts[0]!, await body(request, pointReport));
+      return nothing();
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/end$`),
+    async ({ services, machine, request, parts }) => {
+      await endByAgent(services, machine, parts[0]!, await body(request, endReport));
+      return nothing();
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/depots/${UUID}/locate$`),
+    async ({ services, machine, request, parts }) =>
+      Response.json(await locateForRestore(services, machine, parts[0]!, parts[1]!, await idsOf(request))),
+  ],
+  [
+    "GET",
+    new RegExp(`^runs/${UUID}/depots/${UUID}/packs/${HEX16}$`),
+    async ({ services, machine, request, parts }) => {
+      const range = /^bytes=(\d+)-(\d+)$/.exec(request.headers.get("range") ?? "bytes=0--1");
+      const offset = Number(range?.[1] ?? 0);
+      const length = range ? Number(range[2]) - offset + 1 : 0;
+      if (length > 64 * 1024 * 1024) throw new Problem("request.invalid", "At most 64 MiB at a time.");
+      const { size, bytes } = await readPackForRestore(
+        services,
+        machine,
+        parts[0]!,
+        parts[1]!,
+        parts[2]!,
+        offset,
+        length,
+      );
+      return new Response(new Uint8Array(bytes), {
+        status: 200,
+        headers: { "x-size": String(size), "content-type": "application/octet-stream" },
+      });
+    },
+  ],
 ];
 
 /** Takes the first bytes of a stream; the rest of it goes on as it comes. */
-async function splitHead(stream: ReadableStream<Uint8Array>, length: number): Promise<{ ids: Buffer; rest: AsyncIterable<Uint8Array> }> {
+async function splitHead(
+  stream: ReadableStream<Uint8Array>,
+  length: number,
+): Promise<{ ids: Buffer; rest: AsyncIterable<Uint8Array> }> {
   const reader = stream.getReader();
   const head = Buffer.alloc(length);
   let filled = 0;
@@ -137,7 +219,8 @@ export async function answerAgent(desk: Desk, request: Request): Promise<Respons
     const url = new URL(request.url);
     const path = url.pathname.replace(/^\/agent\/v1\//, "");
     const address = addressOf(request);
-    if (path === "enrol" && request.method === "POST") return Response.json(await enrol(desk, request, address));
+    if (path === "enrol" && request.method === "POST")
+      return Response.json(await enrol(desk, request, address));
     const token = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
     const machine = token ? await machineOfToken(desk.services, token) : null;
     if (!machine) throw new Problem("auth.needed", "This machine is not enrolled, or was taken away.");
@@ -153,12 +236,14 @@ export async function answerAgent(desk: Desk, request: Request): Promise<Respons
 
 async function enrol(desk: Desk, request: Request, address: string) {
   const limit = await wrongCodes.get(address);
-  if (limit && limit.remainingPoints <= 0) throw new Problem("request.too-many", "Too many wrong codes. Wait a quarter of an hour.");
+  if (limit && limit.remainingPoints <= 0)
+    throw new Problem("request.too-many", "Too many wrong codes. Wait a quarter of an hour.");
   const wanted = await body(request, enrolRequest);
   try {
     return await enrolMachine(desk.services, wanted, address);
   } catch (error) {
-    if (error instanceof Problem && error.code === "not-found") await wrongCodes.consume(address).catch(() => {});
+    if (error instanceof Problem && error.code === "not-found")
+      await wrongCodes.consume(address).catch(() => {});
     throw error;
   }
 }

@@ -126,8 +126,8 @@ export function findCauses(
 }
 
 function rootCause(source: SourceFacts, now: Date): string | null {
-  if (source.state === "paused") return null;
   if (source.machineGone) return source.newestPoint ? `orphan:${source.id}` : null;
+  if (source.state === "paused") return null;
   if (source.burst) return `burst:${source.id}`;
   if (!source.hasPolicy) return `no-policy:${source.clientId}`;
   if (!source.keyConfirmed) return `key-not-confirmed:${source.clientId}`;

@@ -20,7 +20,10 @@ export const enrolRequest = z.object({
   code: z.string().min(1, "Give the enrolment code.").max(100),
   name: z
     .string()
-    .regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$/, "A machine's name has letters, digits, dots and dashes, 63 at most."),
+    .regex(
+      /^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$/,
+      "A machine's name has letters, digits, dots and dashes, 63 at most.",
+    ),
   /** X25519, SPKI DER in base64: the client's key is sealed to it. */
   publicKey: z.string().max(200),
   system: systemReport,

@@ -1,12 +1,15 @@
 import { createHash } from "node:crypto";
-import { one, change } from "@/db/scope";
+import { change, one } from "@/db/scope";
 import { Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
-import { personOfSession, personOfToken, scopeOf, SESSION_COOKIE } from "../sign-in";
+import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
 import { type AnyOperation, type Context, makeContext } from "./operation";
 
 const problemResponse = (problem: Problem): Response =>
-  new Response(JSON.stringify(problem), { status: problem.status, headers: { "content-type": "application/problem+json" } });
+  new Response(JSON.stringify(problem), {
+    status: problem.status,
+    headers: { "content-type": "application/problem+json" },
+  });
 
 /** Answers an error; one that nobody foresaw goes to the server's own log. */
 export function answerError(error: unknown): Response {
@@ -62,13 +65,16 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       const { pathname, searchParams } = new URL(request.url);
       const here = compiled.filter(({ pattern }) => pattern.test(pathname));
       const found = here.find(({ operation }) => operation.method === request.method);
-      if (!found) throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
+      if (!found)
+        throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
       const { operation, pattern, names } = found;
       const context = await identify(services(), request, operation);
       const values = pattern.exec(pathname)!.slice(1).map(decodeURIComponent);
       const params = Object.fromEntries(names.map((name, i) => [name, values[i]]));
       // an id that cannot be one is not there
-      const checkedParams = operation.params ? operation.params.safeParse(params) : { success: true as const, data: {} };
+      const checkedParams = operation.params
+        ? operation.params.safeParse(params)
+        : { success: true as const, data: {} };
       if (!checkedParams.success) throw new Problem("not-found");
       const query = parse(operation.query, Object.fromEntries(searchParams));
       const raw = operation.body ? await readJson(request) : {};
@@ -76,9 +82,13 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       const work = () => operation.run(context, { params: checkedParams.data, query, body } as never);
       const key = request.headers.get("idempotency-key");
       const { status, body: answer } =
-        key && context.person && request.method === "POST" ? await once(context, operation, key, { params, raw }, work) : { status: operation.status ?? 200, body: await work() };
+        key && context.person && request.method === "POST"
+          ? await once(context, operation, key, { params, raw }, work)
+          : { status: operation.status ?? 200, body: await work() };
       if (answer instanceof Response) return answer;
-      return answer === undefined ? new Response(null, { status: 204 }) : Response.json(answer, { status, headers: { "cache-control": "no-store" } });
+      return answer === undefined
+        ? new Response(null, { status: 204 })
+        : Response.json(answer, { status, headers: { "cache-control": "no-store" } });
     } catch (error) {
       return answerError(error);
     }
@@ -98,8 +108,20 @@ async function identify(services: Services, request: Request, operation: AnyOper
   const bearer = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
   const session = bearer ? null : cookieOf(request, SESSION_COOKIE);
   if (session && request.method !== "GET") refuseForeignOrigin(request);
-  const person = bearer ? await personOfToken(services, bearer) : session ? await personOfSession(services, session) : null;
-  if (operation.caller === "anyone") return makeContext(services, person, person ? scopeOf(person) : { role: "system" }, request, address, session);
+  const person = bearer
+    ? await personOfToken(services, bearer)
+    : session
+      ? await personOfSession(services, session)
+      : null;
+  if (operation.caller === "anyone")
+    return makeContext(
+      services,
+      person,
+      person ? scopeOf(person) : { role: "system" },
+      request,
+      address,
+      session,
+    );
   if (!person) throw new Problem("auth.needed");
   // a client's people are not told what else there is
   if (operation.caller === "technician" && person.role === "portal") throw new Problem("not-found");
@@ -110,7 +132,8 @@ async function identify(services: Services, request: Request, operation: AnyOper
 function refuseForeignOrigin(request: Request): void {
   const origin = request.headers.get("origin");
   const host = request.headers.get("x-forwarded-host") ?? request.headers.get("host");
-  if (origin && new URL(origin).host !== host) throw new Problem("auth.not-allowed", "This request comes from another site.");
+  if (origin && new URL(origin).host !== host)
+    throw new Problem("auth.not-allowed", "This request comes from another site.");
   if (!origin && !["same-origin", "none", null].includes(request.headers.get("sec-fetch-site"))) {
     throw new Problem("auth.not-allowed", "This request comes from another site.");
   }
@@ -122,10 +145,19 @@ interface Answer {
 }
 
 /** Does a creating request once for each key; a repetition gets the first answer again. */
-async function once(context: Context, operation: AnyOperation, key: string, request: unknown, work: () => Promise<unknown>): Promise<Answer> {
+async function once(
+  context: Context,
+  operation: AnyOperation,
+  key: string,
+  request: unknown,
+  work: () => Promise<unknown>,
+): Promise<Answer> {
   const { services, person, who } = context;
-  if (key.length > 200) throw new Problem("request.invalid", "An Idempotency-Key has 200 characters at most.");
-  const hash = createHash("sha256").update(JSON.stringify([operation.id, request])).digest();
+  if (key.length > 200)
+    throw new Problem("request.invalid", "An Idempotency-Key has 200 characters at most.");
+  const hash = createHash("sha256")
+    .update(JSON.stringify([operation.id, request]))
+    .digest();
   const kept = await services.db.withScope({ role: "system" }, async (tx) => {
     const fresh = await change(
       tx,
@@ -139,14 +171,21 @@ async function once(context: Context, operation: AnyOperation, key: string, requ
       [person!.id, key],
     );
   });
-  if (kept && !kept.hash.equals(hash)) throw new Problem("request.conflict", "This Idempotency-Key was used for another request.");
+  if (kept && !kept.hash.equals(hash))
+    throw new Problem("request.conflict", "This Idempotency-Key was used for another request.");
   if (kept?.status) return { status: kept.status, body: kept.body };
-  if (kept) throw new Problem("request.conflict", "The first request with this Idempotency-Key is still going on.");
+  if (kept)
+    throw new Problem("request.conflict", "The first request with this Idempotency-Key is still going on.");
   try {
     const body = await work();
     const status = operation.status ?? 200;
     await services.db.withScope({ role: "system" }, (tx) =>
-      change(tx, "update idempotency_keys set status = $3, body = $4 where person_id = $1 and key = $2", [person!.id, key, status, JSON.stringify(body ?? null)]),
+      change(tx, "update idempotency_keys set status = $3, body = $4 where person_id = $1 and key = $2", [
+        person!.id,
+        key,
+        status,
+        JSON.stringify(body ?? null),
+      ]),
     );
     return { status, body };
   } catch (error) {

@@ -15,19 +15,33 @@ export function openApiDocument(operations: readonly AnyOperation[]) {
       if (!schema) return [];
       const shape = schema.shape as Record<string, z.ZodType>;
       return Object.entries(shape).map(([name, type]) => ({
-        name, in: where, required: where === "path" || !type.safeParse(undefined).success, schema: jsonSchema(type),
+        name,
+        in: where,
+        required: where === "path" || !type.safeParse(undefined).success,
+        schema: jsonSchema(type),
       }));
     });
-    const here = (paths[one.path] ??= {});
+    const here = paths[one.path] ?? {};
+    paths[one.path] = here;
     here[one.method.toLowerCase()] = {
       operationId: one.id,
       summary: one.summary,
       security: one.caller === "anyone" ? [] : [{ bearer: [] }, { session: [] }],
       ...(parameters.length ? { parameters } : {}),
-      ...(one.body ? { requestBody: { required: true, content: { "application/json": { schema: jsonSchema(one.body) } } } } : {}),
+      ...(one.body
+        ? {
+            requestBody: {
+              required: true,
+              content: { "application/json": { schema: jsonSchema(one.body) } },
+            },
+          }
+        : {}),
       responses: {
         [one.status ?? 200]: { description: "Done" },
-        default: { description: "A problem, RFC 9457", content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } } },
+        default: {
+          description: "A problem, RFC 9457",
+          content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } },
+        },
       },
     };
   }
@@ -46,9 +60,19 @@ export function openApiDocument(operations: readonly AnyOperation[]) {
           type: "object",
           required: ["type", "title", "status", "code"],
           properties: {
-            type: { type: "string" }, title: { type: "string" }, status: { type: "integer" }, detail: { type: "string" },
-            code: { type: "string" }, remedy: { type: "string" },
-            errors: { type: "array", items: { type: "object", properties: { field: { type: "string" }, message: { type: "string" } } } },
+            type: { type: "string" },
+            title: { type: "string" },
+            status: { type: "integer" },
+            detail: { type: "string" },
+            code: { type: "string" },
+            remedy: { type: "string" },
+            errors: {
+              type: "array",
+              items: {
+                type: "object",
+                properties: { field: { type: "string" }, message: { type: "string" } },
+              },
+            },
           },
         },
       },

@@ -1,4 +1,4 @@
-import { z } from "zod";
+import type { z } from "zod";
 import type { Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
 import type { Services } from "../services";
@@ -16,7 +16,13 @@ export interface Context {
   readonly sessionToken: string | null;
   /** Runs in a transaction of the caller's scope. */
   tx<T>(work: (tx: Tx) => Promise<T>): Promise<T>;
-  record(tx: Tx, clientId: string | null, action: string, subject: string, details?: Record<string, unknown>): Promise<void>;
+  record(
+    tx: Tx,
+    clientId: string | null,
+    action: string,
+    subject: string,
+    details?: Record<string, unknown>,
+  ): Promise<void>;
 }
 
 type Shape = z.ZodObject;
@@ -29,7 +35,11 @@ export interface OperationInput<P, Q, B> {
 }
 
 /** One operation of the API: from here come routing, checking, the OpenAPI document and the tests of tenancy. */
-export interface Operation<P extends Shape | undefined = undefined, Q extends Shape | undefined = undefined, B extends z.ZodType | undefined = undefined> {
+export interface Operation<
+  P extends Shape | undefined = undefined,
+  Q extends Shape | undefined = undefined,
+  B extends z.ZodType | undefined = undefined,
+> {
   readonly id: string;
   readonly method: "GET" | "POST" | "PUT" | "PATCH" | "DELETE";
   /** With `{name}` for parameters. */
@@ -48,16 +58,30 @@ export interface Operation<P extends Shape | undefined = undefined, Q extends Sh
 export type AnyOperation = Operation<any, any, any>;
 
 /** Keeps the types of an operation's parts while it is written down. */
-export const operation = <P extends Shape | undefined = undefined, Q extends Shape | undefined = undefined, B extends z.ZodType | undefined = undefined>(
+export const operation = <
+  P extends Shape | undefined = undefined,
+  Q extends Shape | undefined = undefined,
+  B extends z.ZodType | undefined = undefined,
+>(
   one: Operation<P, Q, B>,
 ): Operation<P, Q, B> => one;
 
 export function makeContext(
-  services: Services, person: Person | null, scope: Scope, request: Request, address: string, sessionToken: string | null,
+  services: Services,
+  person: Person | null,
+  scope: Scope,
+  request: Request,
+  address: string,
+  sessionToken: string | null,
 ): Context {
   const who: Who = { actor: person?.name ?? "somebody", address, at: services.now() };
   return {
-    services, person, scope, who, request, sessionToken,
+    services,
+    person,
+    scope,
+    who,
+    request,
+    sessionToken,
     tx: (work) => services.db.withScope(scope, work),
     record: (tx, clientId, action, subject, details) => record(tx, who, clientId, action, subject, details),
   };

@@ -1,8 +1,19 @@
 import { randomBytes, randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
 import { checkGroup, groupsToKey, keyToGroups, sameGroup } from "@/core/keysheet/keysheet";
+import { slugOf } from "@/core/places";
 import { zoneSchema } from "@/core/policy/clauses";
-import { type Client, clientById, clientBySlug, insertClient, insertSite, listClients, listSites, siteById, updateClient } from "@/db/clients";
+import {
+  type Client,
+  clientById,
+  clientBySlug,
+  insertClient,
+  insertSite,
+  listClients,
+  listSites,
+  siteById,
+  updateClient,
+} from "@/db/clients";
 import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
 import { insertCode } from "@/db/machines";
 import { notify } from "@/db/notify";
@@ -11,7 +22,7 @@ import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { keyContext } from "@/server/space-readers";
 import { hashSecret } from "@/store/secrets";
-import { clientParam, name, slugOf, uuid } from "./ids";
+import { clientParam, name, uuid } from "./ids";
 
 const clientBody = z.object({
   name: name("the client's name"),
@@ -22,7 +33,7 @@ const clientBody = z.object({
 });
 
 async function freeSlug(tx: Tx, wish: string): Promise<string> {
-  const base = slugOf(wish) || "client";
+  const base = slugOf(wish, 40) || "client";
   for (let number = 1; ; number += 1) {
     const slug = number === 1 ? base : `${base}-${number}`;
     if (!(await clientBySlug(tx, slug))) return slug;
@@ -31,9 +42,11 @@ async function freeSlug(tx: Tx, wish: string): Promise<string> {
 
 async function addSite(tx: Tx, client: Client, siteName: string) {
   const sites = await listSites(tx, client.id);
-  if (sites.some((site) => site.name.toLowerCase() === siteName.toLowerCase())) throw invalid("name", `${client.name} has a site of this name.`);
+  if (sites.some((site) => site.name.toLowerCase() === siteName.toLowerCase()))
+    throw invalid("name", `${client.name} has a site of this name.`);
   let slug = slugOf(siteName) || "site";
-  for (let number = 2; sites.some((site) => site.slug === slug); number += 1) slug = `${slugOf(siteName) || "site"}-${number}`;
+  for (let number = 2; sites.some((site) => site.slug === slug); number += 1)
+    slug = `${slugOf(siteName) || "site"}-${number}`;
   const site = { id: randomUUID(), clientId: client.id, slug, name: siteName };
   await insertSite(tx, site);
   return site;
@@ -48,31 +61,58 @@ function makeCode(): string {
 
 export const clients = [
   operation({
-    id: "listClients", method: "GET", path: "/clients", summary: "All clients.", caller: "technician",
+    id: "listClients",
+    method: "GET",
+    path: "/clients",
+    summary: "All clients.",
+    caller: "technician",
     run: (context) => context.tx(async (tx) => ({ clients: await listClients(tx) })),
   }),
   operation({
-    id: "takeOnClient", method: "POST", path: "/clients", summary: "Take on a client, with its sites.", caller: "technician", status: 201,
-    body: clientBody.extend({ sites: z.array(name("the site's name")).min(1, "Name at least one site.").max(200) }),
+    id: "takeOnClient",
+    method: "POST",
+    path: "/clients",
+    summary: "Take on a client, with its sites.",
+    caller: "technician",
+    status: 201,
+    body: clientBody.extend({
+      sites: z.array(name("the site's name")).min(1, "Name at least one site.").max(200),
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const { sites, ...rest } = body;
-        const taken = (await listClients(tx)).some((client) => client.name.toLowerCase() === rest.name.toLowerCase());
+        const taken = (await listClients(tx)).some(
+          (client) => client.name.toLowerCase() === rest.name.toLowerCase(),
+        );
         if (taken) throw invalid("name", "There is a client of this name.");
-        const client: Client = { id: randomUUID(), slug: await freeSlug(tx, rest.name.split(/\s+/)[0]!), ...rest };
+        const client: Client = {
+          id: randomUUID(),
+          slug: await freeSlug(tx, rest.name.split(/\s+/)[0]!),
+          ...rest,
+        };
         await insertClient(tx, client, context.who.at);
         const made = [];
         for (const [i, site] of sites.entries()) {
-          if (sites.findIndex((other) => other.toLowerCase() === site.toLowerCase()) !== i) throw invalid(`sites.${i}`, "This site is named twice.");
+          if (sites.findIndex((other) => other.toLowerCase() === site.toLowerCase()) !== i)
+            throw invalid(`sites.${i}`, "This site is named twice.");
           made.push(await addSite(tx, client, site));
         }
-        await context.record(tx, client.id, "took on a client", client.name, { zone: client.zone, region: client.region, sites });
+        await context.record(tx, client.id, "took on a client", client.name, {
+          zone: client.zone,
+          region: client.region,
+          sites,
+        });
         await notify(tx, { kind: "client", clientId: client.id, id: client.id });
         return { client, sites: made };
       }),
   }),
   operation({
-    id: "readClient", method: "GET", path: "/clients/{clientId}", summary: "One client with its sites.", caller: "technician", params: clientParam,
+    id: "readClient",
+    method: "GET",
+    path: "/clients/{clientId}",
+    summary: "One client with its sites.",
+    caller: "technician",
+    params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const client = await clientById(tx, params.clientId);
@@ -81,8 +121,13 @@ export const clients = [
       }),
   }),
   operation({
-    id: "changeClient", method: "PATCH", path: "/clients/{clientId}", summary: "Change a client's name, zone, region or contact.",
-    caller: "technician", params: clientParam, body: clientBody.partial(),
+    id: "changeClient",
+    method: "PATCH",
+    path: "/clients/{clientId}",
+    summary: "Change a client's name, zone, region or contact.",
+    caller: "technician",
+    params: clientParam,
+    body: clientBody.partial(),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const client = await clientById(tx, params.clientId);
@@ -95,8 +140,14 @@ export const clients = [
       }),
   }),
   operation({
-    id: "addSite", method: "POST", path: "/clients/{clientId}/sites", summary: "Add a site.", caller: "technician", status: 201,
-    params: clientParam, body: z.object({ name: name("the site's name") }),
+    id: "addSite",
+    method: "POST",
+    path: "/clients/{clientId}/sites",
+    summary: "Add a site.",
+    caller: "technician",
+    status: 201,
+    params: clientParam,
+    body: z.object({ name: name("the site's name") }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const client = await clientById(tx, params.clientId);
@@ -107,11 +158,21 @@ export const clients = [
       }),
   }),
   operation({
-    id: "makeEnrolmentCode", method: "POST", path: "/clients/{clientId}/enrolment-codes",
-    summary: "Make a code with which machines enrol. It is shown this once.", caller: "technician", status: 201, params: clientParam,
+    id: "makeEnrolmentCode",
+    method: "POST",
+    path: "/clients/{clientId}/enrolment-codes",
+    summary: "Make a code with which machines enrol. It is shown this once.",
+    caller: "technician",
+    status: 201,
+    params: clientParam,
     body: z.object({
       siteId: uuid,
-      hours: z.number().int("Whole hours.").min(1, "At least an hour.").max(720, "At most 30 days.").default(24),
+      hours: z
+        .number()
+        .int("Whole hours.")
+        .min(1, "At least an hour.")
+        .max(720, "At most 30 days.")
+        .default(24),
       uses: z.number().int("A whole number.").min(1, "At least one.").max(500, "At most 500.").default(1),
     }),
     run: (context, { params, body }) =>
@@ -122,26 +183,48 @@ export const clients = [
         const expiresAt = new Date(context.who.at.getTime() + body.hours * 3_600_000);
         await insertCode(
           tx,
-          { id: hashSecret(code), clientId: params.clientId, siteId: site.id, expiresAt, uses: body.uses, createdBy: context.person!.id },
+          {
+            id: hashSecret(code),
+            clientId: params.clientId,
+            siteId: site.id,
+            expiresAt,
+            uses: body.uses,
+            createdBy: context.person!.id,
+          },
           context.who.at,
         );
-        await context.record(tx, params.clientId, "made an enrolment code", site.name, { uses: body.uses, expiresAt });
+        await context.record(tx, params.clientId, "made an enrolment code", site.name, {
+          uses: body.uses,
+          expiresAt,
+        });
         return { code, expiresAt, uses: body.uses };
       }),
   }),
   operation({
-    id: "readClientKey", method: "GET", path: "/clients/{clientId}/key", summary: "Whether the client has a key and it is confirmed; never the key.",
-    caller: "technician", params: clientParam,
+    id: "readClientKey",
+    method: "GET",
+    path: "/clients/{clientId}/key",
+    summary: "Whether the client has a key and it is confirmed; never the key.",
+    caller: "technician",
+    params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
         const key = await clientKey(tx, params.clientId);
-        return { exists: key !== null, confirmedAt: key?.confirmedAt ?? null, askedGroup: key && !key.confirmedAt ? key.askedGroup : null };
+        return {
+          exists: key !== null,
+          confirmedAt: key?.confirmedAt ?? null,
+          askedGroup: key && !key.confirmedAt ? key.askedGroup : null,
+        };
       }),
   }),
   operation({
-    id: "makeClientKey", method: "POST", path: "/clients/{clientId}/key",
-    summary: "Make the client's random 256-bit key and show it this once. Possible until a key is confirmed.", caller: "technician", status: 201,
+    id: "makeClientKey",
+    method: "POST",
+    path: "/clients/{clientId}/key",
+    summary: "Make the client's random 256-bit key and show it this once. Possible until a key is confirmed.",
+    caller: "technician",
+    status: 201,
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -151,16 +234,25 @@ export const clients = [
         const askedGroup = randomInt(13);
         const sealed = context.services.secrets.seal(key, keyContext(client.id));
         if ((await setUnconfirmedKey(tx, client.id, sealed, askedGroup, context.who.at)) === 0) {
-          throw new Problem("request.conflict", `${client.name} has a confirmed key. Data may be sealed with it, so it cannot be replaced.`);
+          throw new Problem(
+            "request.conflict",
+            `${client.name} has a confirmed key. Data may be sealed with it, so it cannot be replaced.`,
+          );
         }
-        await context.record(tx, client.id, "made the client's key", client.name, { escrow: "with the provider" });
+        await context.record(tx, client.id, "made the client's key", client.name, {
+          escrow: "with the provider",
+        });
         await notify(tx, { kind: "policy", clientId: client.id, id: client.id });
         return { groups: keyToGroups(key), askedGroup };
       }),
   }),
   operation({
-    id: "confirmClientKey", method: "POST", path: "/clients/{clientId}/key/confirm",
-    summary: "Confirm that the sheet is kept, by typing the group that is asked for (or the whole key).", caller: "technician", params: clientParam,
+    id: "confirmClientKey",
+    method: "POST",
+    path: "/clients/{clientId}/key/confirm",
+    summary: "Confirm that the sheet is kept, by typing the group that is asked for (or the whole key).",
+    caller: "technician",
+    params: clientParam,
     body: z.object({ group: z.string().min(1, "Type the group from the sheet.").max(200) }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -170,13 +262,25 @@ export const clients = [
         const right = keyToGroups(context.services.secrets.unseal(key.sealed, keyContext(params.clientId)));
         const whole = body.group.replace(/[^0-9A-Za-z]/g, "").length > 5 ? groupsToKey(body.group) : null;
         if (whole && !whole.ok) throw invalid("group", `This is not the key: ${whole.reason}.`);
-        const fits = whole?.ok ? keyToGroups(whole.key).join() === right.join() : sameGroup(body.group, right[key.askedGroup]!);
+        const fits = whole?.ok
+          ? keyToGroups(whole.key).join() === right.join()
+          : sameGroup(body.group, right[key.askedGroup]!);
         if (!fits) {
           const slip = !whole && !checkGroup(body.group, key.askedGroup);
-          throw invalid("group", slip ? `There is a slip in it: group ${key.askedGroup + 1} of the sheet has five characters, the last of them checks the others.` : "This is not the group of this client's sheet.");
+          throw invalid(
+            "group",
+            slip
+              ? `There is a slip in it: group ${key.askedGroup + 1} of the sheet has five characters, the last of them checks the others.`
+              : "This is not the group of this client's sheet.",
+          );
         }
         await confirmKey(tx, params.clientId, context.who.at);
-        await context.record(tx, params.clientId, "confirmed the client's key", (await clientById(tx, params.clientId))!.name);
+        await context.record(
+          tx,
+          params.clientId,
+          "confirmed the client's key",
+          (await clientById(tx, params.clientId))!.name,
+        );
         await notify(tx, { kind: "policy", clientId: params.clientId, id: params.clientId });
         return { confirmedAt: context.who.at };
       }),

@@ -7,16 +7,16 @@ export const policyParam = z.object({ policyId: uuid });
 export const depotParam = z.object({ depotId: uuid });
 export const runParam = z.object({ runId: uuid });
 export const pointParam = z.object({ pointId: z.string().regex(/^[0-9a-f]{32}$/) });
-export const scopeQuery = z.object({ client: uuid.optional(), site: uuid.optional(), source: uuid.optional() });
+export const scopeQuery = z.object({
+  client: uuid.optional(),
+  site: uuid.optional(),
+  source: uuid.optional(),
+});
 
-export const filterOf = (query: z.infer<typeof scopeQuery>) => ({ clientId: query.client, siteId: query.site, sourceId: query.source });
-export const name = (what: string, most = 100) => z.string().trim().min(1, `Give ${what}.`).max(most, `${most} characters at most.`);
-export const slugOf = (text: string): string =>
-  text
-    .normalize("NFKD")
-    .replace(/\p{M}/gu, "")
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, "-")
-    .replace(/^-+|-+$/g, "")
-    .slice(0, 40)
-    .replace(/-$/, "");
+export const filterOf = (query: z.infer<typeof scopeQuery>) => ({
+  clientId: query.client,
+  siteId: query.site,
+  sourceId: query.source,
+});
+export const name = (what: string, most = 100) =>
+  z.string().trim().min(1, `Give ${what}.`).max(most, `${most} characters at most.`);

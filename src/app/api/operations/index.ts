@@ -1,5 +1,5 @@
-import { type AnyOperation, operation } from "@/server/api/operation";
 import { openApiDocument } from "@/server/api/openapi";
+import { type AnyOperation, operation } from "@/server/api/operation";
 import { clients } from "./clients";
 import { depots } from "./depots";
 import { people } from "./people";
@@ -7,13 +7,24 @@ import { policies } from "./policies";
 import { restores } from "./restores";
 import { sources } from "./sources";
 
-const described: readonly AnyOperation[] = [...people, ...clients, ...depots, ...policies, ...sources, ...restores];
+const described: readonly AnyOperation[] = [
+  ...people,
+  ...clients,
+  ...depots,
+  ...policies,
+  ...sources,
+  ...restores,
+];
 
 /** Everything that the API can do. Routing, the OpenAPI document and the tests of tenancy are made from this table. */
 export const operations: readonly AnyOperation[] = [
   ...described,
   operation({
-    id: "openApi", method: "GET", path: "/openapi.json", summary: "This API as OpenAPI 3.1.", caller: "anyone",
+    id: "openApi",
+    method: "GET",
+    path: "/openapi.json",
+    summary: "This API as OpenAPI 3.1.",
+    caller: "anyone",
     run: async () => openApiDocument(described),
   }),
 ];

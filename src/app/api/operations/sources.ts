@@ -1,4 +1,7 @@
 import { z } from "zod";
+import { CODES, type Code } from "@/core/codes";
+import { OUTCOMES } from "@/core/protection/state";
+import { statementCsv } from "@/core/statement/statement";
 import { clientById } from "@/db/clients";
 import { listMachines, machineById, markGone } from "@/db/machines";
 import { notify } from "@/db/notify";
@@ -6,11 +9,9 @@ import { pointsOf } from "@/db/points";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import { sourceById } from "@/db/sources";
 import { readTrail } from "@/db/trail";
-import { CODES, type Code } from "@/core/codes";
-import { statementCsv } from "@/core/statement/statement";
-import { OUTCOMES } from "@/core/protection/state";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
+import { findPlaces } from "@/server/place";
 import { notFound } from "@/server/problem";
 import { computeStanding, sourcesWithState } from "@/server/standing";
 import { clientStatement, periodOf } from "@/server/statement";
@@ -20,15 +21,40 @@ const explain = (code: Code | null) => (code ? CODES[code] : null);
 
 export const sources = [
   operation({
-    id: "watch", method: "GET", path: "/watch", summary: "Counts by state, what needs somebody, and the nights.", caller: "technician", query: scopeQuery,
+    id: "findPlaces",
+    method: "GET",
+    path: "/places",
+    summary: "Clients, sites and sources whose name contains a text, with the address of their scope.",
+    caller: "technician",
+    query: z.object({ q: z.string().max(100).default("") }),
+    run: (context, { query }) => context.tx(async (tx) => ({ places: await findPlaces(tx, query.q.trim()) })),
+  }),
+  operation({
+    id: "watch",
+    method: "GET",
+    path: "/watch",
+    summary: "Counts by state, what needs somebody, and the nights.",
+    caller: "technician",
+    query: scopeQuery,
     run: (context, { query }) => context.tx((tx) => computeStanding(tx, filterOf(query), context.who.at)),
   }),
   operation({
-    id: "listSources", method: "GET", path: "/sources", summary: "Sources with their state.", caller: "technician", query: scopeQuery,
-    run: (context, { query }) => context.tx(async (tx) => ({ sources: await sourcesWithState(tx, filterOf(query), context.who.at) })),
+    id: "listSources",
+    method: "GET",
+    path: "/sources",
+    summary: "Sources with their state.",
+    caller: "technician",
+    query: scopeQuery,
+    run: (context, { query }) =>
+      context.tx(async (tx) => ({ sources: await sourcesWithState(tx, filterOf(query), context.who.at) })),
   }),
   operation({
-    id: "readSource", method: "GET", path: "/sources/{sourceId}", summary: "One source with its state.", caller: "technician", params: sourceParam,
+    id: "readSource",
+    method: "GET",
+    path: "/sources/{sourceId}",
+    summary: "One source with its state.",
+    caller: "technician",
+    params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const [source] = await sourcesWithState(tx, { sourceId: params.sourceId }, context.who.at);
@@ -37,15 +63,27 @@ export const sources = [
       }),
   }),
   operation({
-    id: "listConnections", method: "GET", path: "/connections", summary: "Enrolled machines with system and volumes.", caller: "technician", query: scopeQuery.pick({ client: true }),
+    id: "listConnections",
+    method: "GET",
+    path: "/connections",
+    summary: "Enrolled machines with system and volumes.",
+    caller: "technician",
+    query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({
-        connections: (await listMachines(tx, query.client ?? null)).map(({ publicKey: _, ...machine }) => ({ kind: "machine", ...machine })),
+        connections: (await listMachines(tx, query.client ?? null)).map(({ publicKey: _, ...machine }) => ({
+          kind: "machine",
+          ...machine,
+        })),
       })),
   }),
   operation({
-    id: "removeConnection", method: "DELETE", path: "/connections/{connectionId}", summary: "Take a machine away: its agent is refused from now on, its points remain.",
-    caller: "technician", params: z.object({ connectionId: uuid }),
+    id: "removeConnection",
+    method: "DELETE",
+    path: "/connections/{connectionId}",
+    summary: "Take a machine away: its agent is refused from now on, its points remain.",
+    caller: "technician",
+    params: z.object({ connectionId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const machine = await machineById(tx, params.connectionId);
@@ -57,16 +95,32 @@ export const sources = [
       }),
   }),
   operation({
-    id: "listRecoveryPoints", method: "GET", path: "/sources/{sourceId}/recovery-points", summary: "Recovery points of a source, newest first.",
-    caller: "technician", params: sourceParam,
+    id: "listRecoveryPoints",
+    method: "GET",
+    path: "/sources/{sourceId}/recovery-points",
+    summary: "Recovery points of a source, newest first.",
+    caller: "technician",
+    params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await sourceById(tx, params.sourceId))) throw notFound();
-        return { points: (await pointsOf(tx, params.sourceId)).map((point) => ({ ...point, id: point.id.toString("hex"), root: undefined })) };
+        return {
+          points: (await pointsOf(tx, params.sourceId)).map((point) => ({
+            ...point,
+            id: point.id.toString("hex"),
+            root: undefined,
+          })),
+        };
       }),
   }),
   operation({
-    id: "backUpNow", method: "POST", path: "/sources/{sourceId}/runs", summary: "Back up now.", caller: "technician", status: 202, params: sourceParam,
+    id: "backUpNow",
+    method: "POST",
+    path: "/sources/{sourceId}/runs",
+    summary: "Back up now.",
+    caller: "technician",
+    status: 202,
+    params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const run = await requestBackup(tx, context.who, params.sourceId);
@@ -74,66 +128,138 @@ export const sources = [
       }),
   }),
   operation({
-    id: "listRuns", method: "GET", path: "/runs", summary: "Runs: those not ended, and the past ones newest first.", caller: "technician",
+    id: "listRuns",
+    method: "GET",
+    path: "/runs",
+    summary: "Runs: those not ended, and the past ones newest first.",
+    caller: "technician",
     query: scopeQuery.extend({
-      outcome: z.enum(OUTCOMES).optional(), kind: z.enum(["backup", "restore"]).optional(),
-      before: z.iso.datetime({ offset: true }).optional(), limit: z.coerce.number().int().min(1).max(500).default(100),
+      outcome: z.enum(OUTCOMES).optional(),
+      kind: z.enum(["backup", "restore"]).optional(),
+      before: z.iso.datetime({ offset: true }).optional(),
+      limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
         const past = await pastRuns(tx, {
-          ...filterOf(query), outcome: query.outcome, kind: query.kind, to: query.before ? new Date(query.before) : null, limit: query.limit,
+          ...filterOf(query),
+          outcome: query.outcome,
+          kind: query.kind,
+          to: query.before ? new Date(query.before) : null,
+          limit: query.limit,
         });
-        return { open: await openRuns(tx, filterOf(query)), past, next: past.length === query.limit ? past.at(-1)!.dueAt : null };
+        return {
+          open: await openRuns(tx, filterOf(query)),
+          past,
+          next: past.length === query.limit ? past.at(-1)!.dueAt : null,
+        };
       }),
   }),
   operation({
-    id: "readRun", method: "GET", path: "/runs/{runId}", summary: "One run, with what its code means.", caller: "technician", params: runParam,
+    id: "readRun",
+    method: "GET",
+    path: "/runs/{runId}",
+    summary: "One run, with what its code means.",
+    caller: "technician",
+    params: runParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const run = await runRow(tx, params.runId);
         if (!run) throw notFound();
-        return { run, explained: explain(run.code), waits: await whyWaiting(tx, run), cautions: await countLog(tx, run.id) };
+        return {
+          run,
+          explained: explain(run.code),
+          waits: await whyWaiting(tx, run),
+          cautions: await countLog(tx, run.id),
+        };
       }),
   }),
   operation({
-    id: "readRunLog", method: "GET", path: "/runs/{runId}/log", summary: "The log of a run, down to the item.", caller: "technician", params: runParam,
-    query: z.object({ after: z.coerce.number().int().min(0).default(0), limit: z.coerce.number().int().min(1).max(1000).default(500) }),
+    id: "readRunLog",
+    method: "GET",
+    path: "/runs/{runId}/log",
+    summary: "The log of a run, down to the item.",
+    caller: "technician",
+    params: runParam,
+    query: z.object({
+      after: z.coerce.number().int().min(0).default(0),
+      limit: z.coerce.number().int().min(1).max(1000).default(500),
+    }),
     run: (context, { params, query }) =>
       context.tx(async (tx) => {
         if (!(await runRow(tx, params.runId))) throw notFound();
         const lines = await readLog(tx, params.runId, query.after, query.limit);
-        return { lines: lines.map((line) => ({ ...line, explained: explain(line.code) })), next: lines.length === query.limit ? lines.at(-1)!.id : null };
+        return {
+          lines: lines.map((line) => ({ ...line, explained: explain(line.code) })),
+          next: lines.length === query.limit ? lines.at(-1)!.id : null,
+        };
       }),
   }),
   operation({
-    id: "stopRun", method: "POST", path: "/runs/{runId}/stop", summary: "Stop a run.", caller: "technician", params: runParam,
-    run: (context, { params }) => context.tx(async (tx) => ({ run: await stopRun(tx, context.who, params.runId) })),
+    id: "stopRun",
+    method: "POST",
+    path: "/runs/{runId}/stop",
+    summary: "Stop a run.",
+    caller: "technician",
+    params: runParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => ({ run: await stopRun(tx, context.who, params.runId) })),
   }),
   operation({
-    id: "readStatement", method: "GET", path: "/clients/{clientId}/statement", summary: "The statement of a client for a period, as JSON or CSV.", caller: "person",
-    params: clientParam, query: z.object({ from: z.string().optional(), to: z.string().optional(), format: z.enum(["json", "csv"]).default("json") }),
+    id: "readStatement",
+    method: "GET",
+    path: "/clients/{clientId}/statement",
+    summary: "The statement of a client for a period, as JSON or CSV.",
+    caller: "person",
+    params: clientParam,
+    query: z.object({
+      from: z.string().optional(),
+      to: z.string().optional(),
+      format: z.enum(["json", "csv"]).default("json"),
+    }),
     run: (context, { params, query }) =>
       context.tx(async (tx) => {
         const client = await clientById(tx, params.clientId);
         if (!client) throw notFound();
-        const statement = await clientStatement(tx, client, periodOf(client, query.from, query.to, context.who.at), context.who.at);
+        const statement = await clientStatement(
+          tx,
+          client,
+          periodOf(client, query.from, query.to, context.who.at),
+          context.who.at,
+        );
         if (query.format === "json") return { statement };
-        await context.record(tx, client.id, "downloaded a statement", client.name, { from: statement.firstDay, to: statement.lastDay });
+        await context.record(tx, client.id, "downloaded a statement", client.name, {
+          from: statement.firstDay,
+          to: statement.lastDay,
+        });
         const file = `statement-${client.slug}-${statement.firstDay}-${statement.lastDay}.csv`;
         return new Response(statementCsv(statement), {
-          headers: { "content-type": "text/csv; charset=utf-8", "content-disposition": `attachment; filename="${file}"` },
+          headers: {
+            "content-type": "text/csv; charset=utf-8",
+            "content-disposition": `attachment; filename="${file}"`,
+          },
         });
       }),
   }),
   operation({
-    id: "readTrail", method: "GET", path: "/trail", summary: "Who did what, newest first.", caller: "technician",
+    id: "readTrail",
+    method: "GET",
+    path: "/trail",
+    summary: "Who did what, newest first.",
+    caller: "technician",
     query: scopeQuery.pick({ client: true }).extend({
-      search: z.string().max(200).optional(), before: z.coerce.number().int().optional(), limit: z.coerce.number().int().min(1).max(500).default(100),
+      search: z.string().max(200).optional(),
+      before: z.coerce.number().int().optional(),
+      limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
-        const rows = await readTrail(tx, { clientId: query.client, search: query.search, before: query.before, limit: query.limit });
+        const rows = await readTrail(tx, {
+          clientId: query.client,
+          search: query.search,
+          before: query.before,
+          limit: query.limit,
+        });
         return { rows, next: rows.length === query.limit ? rows.at(-1)!.id : null };
       }),
   }),

@@ -2,7 +2,7 @@ import { theConsole } from "@/app/console";
 import { openRuns } from "@/db/runs";
 import { answerError, cookieOf } from "@/server/api/dispatch";
 import { Problem } from "@/server/problem";
-import { personOfSession, scopeOf, SESSION_COOKIE } from "@/server/sign-in";
+import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
 
 export const dynamic = "force-dynamic";
 
@@ -24,7 +24,8 @@ export async function GET(request: Request): Promise<Response> {
     let stop = () => {};
     const stream = new ReadableStream<Uint8Array>({
       start(controller) {
-        const send = (event: string, data: unknown) => controller.enqueue(encoder.encode(`event: ${event}\ndata: ${JSON.stringify(data)}\n\n`));
+        const send = (event: string, data: unknown) =>
+          controller.enqueue(encoder.encode(`event: ${event}\ndata: ${JSON.stringify(data)}\n\n`));
         let pending: NodeJS.Timeout | null = null;
         let changed = false;
         const sendTape = async () => {
@@ -32,8 +33,21 @@ export async function GET(request: Request): Promise<Response> {
           const tell = changed;
           changed = false;
           try {
-            const runs = person.role === "portal" ? [] : await services.db.withScope(scope, (tx) => openRuns(tx, {}));
-            send("tape", runs.map(({ id, kind, state, sourceName, machineName, clientSlug, progress, startedAt }) => ({ id, kind, state, sourceName, machineName, clientSlug, progress, startedAt })));
+            const runs =
+              person.role === "portal" ? [] : await services.db.withScope(scope, (tx) => openRuns(tx, {}));
+            send(
+              "tape",
+              runs.map(({ id, kind, state, sourceName, machineName, clientSlug, progress, startedAt }) => ({
+                id,
+                kind,
+                state,
+                sourceName,
+                machineName,
+                clientSlug,
+                progress,
+                startedAt,
+              })),
+            );
             if (tell) send("changed", {});
           } catch {
             // the database is away for a moment, or the reader is gone: the next change tells again
@@ -62,7 +76,13 @@ export async function GET(request: Request): Promise<Response> {
       },
       cancel: () => stop(),
     });
-    return new Response(stream, { headers: { "content-type": "text/event-stream", "cache-control": "no-store", "x-accel-buffering": "no" } });
+    return new Response(stream, {
+      headers: {
+        "content-type": "text/event-stream",
+        "cache-control": "no-store",
+        "x-accel-buffering": "no",
+      },
+    });
   } catch (error) {
     return answerError(error);
   }

@@ -1,0 +1,11 @@
+import { ConsoleView, type Search } from "@/app/views/console-view";
+
+export default async function Page({
+  params,
+  searchParams,
+}: {
+  params: Promise<{ view: string }>;
+  searchParams: Promise<Search>;
+}) {
+  return <ConsoleView segments={[(await params).view]} search={await searchParams} />;
+}

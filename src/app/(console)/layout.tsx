@@ -1,0 +1,58 @@
+import type { ReactNode } from "react";
+import { Toaster } from "sonner";
+import { VIEWS } from "@/core/places";
+import { listClients, listSites, readProvider } from "@/db/clients";
+import { one, type Tx } from "@/db/scope";
+import { Bar } from "@/ui/bar";
+import { Live } from "@/ui/live";
+import { clockText } from "@/ui/moment";
+import { Tape } from "@/ui/tape";
+import { asVisitor, signedIn } from "../visitor";
+
+export const dynamic = "force-dynamic";
+
+/** What runs next, for the end of the tape. */
+async function nextRun(tx: Tx, zone: string): Promise<string | null> {
+  const next = await one<{ name: string; at: Date }>(
+    tx,
+    `select name, next_due_at as at from sources s where next_due_at is not null and not paused
+       and not exists (select from machines m where m.id = s.machine_id and m.gone_at is not null) order by next_due_at limit 1`,
+  );
+  return next ? `next: ${clockText(next.at, zone)} ${next.name}` : null;
+}
+
+export default async function Layout({ children }: { children: ReactNode }) {
+  const person = await signedIn();
+  const portal = person.role === "portal";
+  const { names, next } = await asVisitor(async (tx) => {
+    const clients = await listClients(tx);
+    const slugs = new Map(clients.map((client) => [client.id, client.slug]));
+    const sites = await listSites(tx);
+    const zone = (await readProvider(tx))?.zone ?? "UTC";
+    return {
+      names: Object.fromEntries([
+        ...clients.map((client) => [`/c/${client.slug}`, client.name]),
+        ...sites.map((site) => [`/c/${slugs.get(site.clientId)}/${site.slug}`, site.name]),
+      ]) as Record<string, string>,
+      next: portal ? null : await nextRun(tx, zone),
+    };
+  });
+  return (
+    <div className="frame">
+      <Live>
+        <Bar
+          person={{ name: person.name, email: person.email, role: person.role }}
+          views={portal ? ["statements"] : VIEWS}
+          scopeNames={names}
+          portal={portal}
+        />
+        <div className="min-h-0">{children}</div>
+        <Tape next={next} />
+        <Toaster
+          position="bottom-center"
+          toastOptions={{ classNames: { toast: "!rounded-[3px] !font-sans" } }}
+        />
+      </Live>
+    </div>
+  );
+}

@@ -1,0 +1,81 @@
+"use client";
+
+import { useEffect, useState } from "react";
+import { callApi } from "@/ui/api";
+import { Field, Refusal, useSending } from "@/ui/form";
+import { Sign } from "@/ui/mark";
+
+const FIELDS = [
+  ["provider", "Name of the provider", "text", "organization"],
+  ["name", "Your name", "text", "name"],
+  ["email", "Your e-mail address", "email", "email"],
+  ["password", "A password", "password", "new-password"],
+] as const;
+
+/** The first page of an empty console: makes the provider and its owner. */
+export function SetupForm({ zones }: { zones: readonly string[] }) {
+  const [values, setValues] = useState({ provider: "", name: "", email: "", password: "", zone: "UTC" });
+  const sending = useSending();
+  useEffect(
+    () => setValues((before) => ({ ...before, zone: Intl.DateTimeFormat().resolvedOptions().timeZone })),
+    [],
+  );
+  const set = (field: string, value: string) => setValues({ ...values, [field]: value });
+  return (
+    <main className="grid min-h-dvh place-items-center p-6">
+      <form
+        className="bg-base-100 border-base-300 w-[440px] max-w-full border p-7"
+        onSubmit={(event) => {
+          event.preventDefault();
+          void sending.send(async () => {
+            await callApi("POST", "/setup", values);
+            window.location.assign("/all/sources?sheet=client");
+          });
+        }}
+      >
+        <h1 className="mb-1 flex items-center gap-2 text-xl">
+          <Sign /> Deep Keep
+        </h1>
+        <p className="text-soft mb-5">
+          Nobody is here yet. You become the owner of this console; afterwards you take on the first client.
+        </p>
+        <div className="grid gap-4">
+          {FIELDS.map(([field, label, type, complete]) => (
+            <Field key={field} label={label} error={sending.errorOf(field)}>
+              {(id, invalid) => (
+                <input
+                  id={id}
+                  className="input"
+                  type={type}
+                  autoComplete={complete}
+                  aria-invalid={invalid}
+                  value={values[field]}
+                  onChange={(event) => set(field, event.target.value)}
+                />
+              )}
+            </Field>
+          ))}
+          <Field label="Your time zone" error={sending.errorOf("zone")}>
+            {(id, invalid) => (
+              <select
+                id={id}
+                className="select"
+                aria-invalid={invalid}
+                value={values.zone}
+                onChange={(event) => set("zone", event.target.value)}
+              >
+                {[...new Set([values.zone, "UTC", ...zones])].map((zone) => (
+                  <option key={zone}>{zone}</option>
+                ))}
+              </select>
+            )}
+          </Field>
+          <Refusal problem={sending.problem} />
+          <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+            Make the owner
+          </button>
+        </div>
+      </form>
+    </main>
+  );
+}

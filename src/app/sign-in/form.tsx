@@ -1,0 +1,63 @@
+"use client";
+
+import { useState } from "react";
+import { callApi } from "@/ui/api";
+import { Field, Refusal, useSending } from "@/ui/form";
+import { Sign } from "@/ui/mark";
+
+export function SignInForm() {
+  const [email, setEmail] = useState("");
+  const [password, setPassword] = useState("");
+  const sending = useSending();
+  return (
+    <main className="grid min-h-dvh place-items-center p-6">
+      <form
+        className="bg-base-100 border-base-300 w-[380px] max-w-full border p-7"
+        onSubmit={(event) => {
+          event.preventDefault();
+          void sending.send(async () => {
+            await callApi("POST", "/sessions", { email, password });
+            const to = new URLSearchParams(window.location.search).get("to");
+            window.location.assign(to?.startsWith("/") && !to.startsWith("//") ? to : "/");
+          });
+        }}
+      >
+        <h1 className="mb-5 flex items-center gap-2 text-xl">
+          <Sign /> Deep Keep
+        </h1>
+        <div className="grid gap-4">
+          <Field label="E-mail address" error={sending.errorOf("email")}>
+            {(id, invalid) => (
+              <input
+                id={id}
+                className="input"
+                type="email"
+                autoComplete="username"
+                aria-invalid={invalid}
+                value={email}
+                onChange={(event) => setEmail(event.target.value)}
+              />
+            )}
+          </Field>
+          <Field label="Password" error={sending.errorOf("password")}>
+            {(id, invalid) => (
+              <input
+                id={id}
+                className="input"
+                type="password"
+                autoComplete="current-password"
+                aria-invalid={invalid}
+                value={password}
+                onChange={(event) => setPassword(event.target.value)}
+              />
+            )}
+          </Field>
+          {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
+          <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+            Sign in
+          </button>
+        </div>
+      </form>
+    </main>
+  );
+}

@@ -1,0 +1,13 @@
+import { redirect } from "next/navigation";
+import { homeOf, nobodyYet, visitor } from "../visitor";
+import { SignInForm } from "./form";
+
+export const dynamic = "force-dynamic";
+export const metadata = { title: "Sign in" };
+
+export default async function Page() {
+  const person = await visitor();
+  if (person) redirect(await homeOf(person));
+  if (await nobodyYet()) redirect("/setup");
+  return <SignInForm />;
+}

@@ -1,0 +1,92 @@
+import { notFound } from "next/navigation";
+import type { ReactNode } from "react";
+import type { View } from "@/core/places";
+import { type Provider, readProvider } from "@/db/clients";
+import type { Tx } from "@/db/scope";
+import { type Place, resolvePlace } from "@/server/place";
+import { Bench } from "@/ui/bench";
+import { ScopeName } from "@/ui/scope-names";
+import { theServices } from "../console";
+import { asVisitor, signedIn } from "../visitor";
+import { depotsView } from "./depots";
+import { policiesView } from "./policies";
+import { restoreView } from "./restore";
+import { runsView } from "./runs";
+import { sourcesView } from "./sources";
+import { statementsView } from "./statements";
+import { trailView } from "./trail";
+import { watchView } from "./watch";
+
+export type Search = Readonly<Record<string, string | string[] | undefined>>;
+
+/** What a view is made from. */
+export interface ViewInput {
+  readonly tx: Tx;
+  readonly place: Place;
+  readonly now: Date;
+  readonly provider: Provider;
+  readonly portal: boolean;
+  /** One value of the address's search part. */
+  ask(name: string): string | undefined;
+  /** This view's address with other values in its search part. */
+  href(change: Readonly<Record<string, string | undefined>>): string;
+}
+
+export interface ViewOutput {
+  readonly main: ReactNode;
+  /** Null where a view has its own columns. */
+  readonly docket: ReactNode | null;
+}
+
+const VIEW_MAKERS: Record<View, (input: ViewInput) => Promise<ViewOutput>> = {
+  watch: watchView,
+  sources: sourcesView,
+  policies: policiesView,
+  depots: depotsView,
+  runs: runsView,
+  restore: restoreView,
+  statements: statementsView,
+  trail: trailView,
+};
+
+/** Any view at any scope. */
+export async function ConsoleView({ segments, search }: { segments: readonly string[]; search: Search }) {
+  const person = await signedIn();
+  const portal = person.role === "portal";
+  const output = await asVisitor(async (tx) => {
+    const place = await resolvePlace(tx, segments);
+    if (!place || (portal && (place.view !== "statements" || !place.client))) return null;
+    const ask = (name: string): string | undefined => {
+      const value = search[name];
+      return (Array.isArray(value) ? value[0] : value) || undefined;
+    };
+    const href: ViewInput["href"] = (change) => {
+      const values = new URLSearchParams();
+      for (const name of new Set([...Object.keys(search), ...Object.keys(change)])) {
+        const value = name in change ? change[name] : ask(name);
+        if (value) values.set(name, value);
+      }
+      const query = values.toString();
+      return `${place.base}/${place.view}${query ? `?${query}` : ""}`;
+    };
+    const provider = (await readProvider(tx)) ?? { name: "", zone: "UTC" };
+    const made = await VIEW_MAKERS[place.view]({
+      tx,
+      place,
+      now: theServices().now(),
+      provider,
+      portal,
+      ask,
+      href,
+    });
+    return { ...made, place };
+  });
+  if (!output) notFound();
+  const { place, main, docket } = output;
+  return (
+    <>
+      {place.source && <ScopeName base={place.base} name={place.source.name} />}
+      <Bench docket={docket}>{main}</Bench>
+    </>
+  );
+}

@@ -1,0 +1,108 @@
+import Link from "next/link";
+import { baseOf } from "@/core/places";
+import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import { listMachines } from "@/db/machines";
+import { pointsOf } from "@/db/points";
+import { pastRuns } from "@/db/runs";
+import { sourcesWithState } from "@/server/standing";
+import { Mark } from "@/ui/mark";
+import { Ago, clockText } from "@/ui/moment";
+import { RestoreBench } from "@/ui/restore-bench";
+import type { ViewInput, ViewOutput } from "./console-view";
+
+export async function restoreView({ tx, place, now, provider, ask }: ViewInput): Promise<ViewOutput> {
+  const sources = await sourcesWithState(tx, place.filter, now);
+  const zone = place.client?.zone ?? provider.zone;
+  if (!place.source || !sources[0]) {
+    const main = (
+      <>
+        <div className="head-line">
+          <h1 className="text-[15px] font-bold">Restore</h1>
+          <span className="text-soft">
+            choose what it was on; then the moment, the files and where they go
+          </span>
+        </div>
+        <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
+          <ul>
+            {sources.map((source) => (
+              <li key={source.id}>
+                <Link
+                  href={`${baseOf(source.clientSlug, source.siteSlug, source.name)}/restore`}
+                  data-row
+                  className="row grid grid-cols-[14px_minmax(160px,1fr)_minmax(160px,1fr)_160px_100px] items-center gap-x-4 !py-[7px]"
+                >
+                  <Mark state={source.state} />
+                  <span className="truncate font-semibold">{source.name}</span>
+                  <span className="text-soft truncate">
+                    {source.clientName} › {source.siteName}
+                  </span>
+                  <span>
+                    newest <Ago moment={source.newestPoint} now={now} zone={zone} />
+                  </span>
+                  <span className="text-soft text-right">{counted(source.points, "point")}</span>
+                </Link>
+              </li>
+            ))}
+          </ul>
+          {sources.length === 0 && (
+            <p className="text-soft p-4">
+              Nothing to restore from yet: connect a machine and let it run once.
+            </p>
+          )}
+        </div>
+      </>
+    );
+    return { main, docket: null };
+  }
+  const source = sources[0];
+  const points = await pointsOf(tx, source.id);
+  const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
+  const lately = await pastRuns(tx, { sourceId: source.id, kind: "restore", limit: 4 });
+  const main = (
+    <>
+      <div className="head-line">
+        <Mark state={source.state} />
+        <h1 className="text-[15px] font-bold">{source.name}</h1>
+        <span className="text-soft">
+          newest point <Ago moment={source.newestPoint} now={now} zone={zone} />
+          {source.targetHours ? `, target ${source.targetHours} h` : ""} · {counted(points.length, "point")} ·
+          encrypted, key in escrow
+        </span>
+      </div>
+      {points.length === 0 ? (
+        <p className="text-soft p-4">
+          This source has no recovery point yet. Back it up once, then come back.
+        </p>
+      ) : (
+        <RestoreBench
+          source={{
+            id: source.id,
+            name: source.name,
+            machineId: source.machineGone ? null : source.machineId,
+            machineName: source.machineName,
+          }}
+          clientName={source.clientName}
+          zone={zone}
+          now={now}
+          startPath={ask("path") ?? "/"}
+          startPoint={ask("point")}
+          machines={machines.map(({ id, name }) => ({ id, name }))}
+          points={points.map((point) => ({
+            id: point.id.toString("hex"),
+            moment: point.moment,
+            addedBytes: point.addedBytes,
+            files: point.files,
+            purgeAfter: point.purgeAfter,
+          }))}
+          lately={lately.map((run) => ({
+            id: run.id,
+            text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), "file")}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
+          }))}
+          runsBase={baseOf(source.clientSlug)}
+        />
+      )}
+    </>
+  );
+  return { main, docket: null };
+}

@@ -1,0 +1,264 @@
+import { DateTime } from "luxon";
+import Link from "next/link";
+import { CODES } from "@/core/codes";
+import { OUTCOMES } from "@/core/protection/state";
+import { formatBytes } from "@/core/units/bytes";
+import { counted, formatDuration } from "@/core/units/duration";
+import { openRuns, pastRuns, type RunRow, readLog, runRow } from "@/db/runs";
+import { all, type Tx } from "@/db/scope";
+import { whyWaiting } from "@/runs/request";
+import { BackUpButton, StopButton } from "@/ui/deeds";
+import { LiveProgress } from "@/ui/live-progress";
+import { Mark } from "@/ui/mark";
+import { Clock, clockText } from "@/ui/moment";
+import type { ViewInput, ViewOutput } from "./console-view";
+
+const PAGE = 100;
+const COMING = 8;
+
+interface ComingRow {
+  readonly id: string;
+  readonly name: string;
+  readonly client: string;
+  readonly at: Date;
+}
+
+const comingRuns = (tx: Tx, { place }: ViewInput): Promise<ComingRow[]> =>
+  all<ComingRow>(
+    tx,
+    `select s.id, s.name, c.name as client, s.next_due_at as at from sources s join clients c on c.id = s.client_id
+     left join machines m on m.id = s.machine_id
+     where s.next_due_at is not null and not s.paused and m.gone_at is null and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2)
+       and ($3::uuid is null or s.id = $3) order by s.next_due_at limit $4`,
+    [place.filter.clientId ?? null, place.filter.siteId ?? null, place.filter.sourceId ?? null, COMING],
+  );
+
+/** A night lasts from noon to noon in the zone of the view. */
+function nightRange(night: string | undefined, zone: string): { from: Date | null; to: Date | null } {
+  const evening = night && /^\d{4}-\d{2}-\d{2}$/.test(night) ? DateTime.fromISO(night, { zone }) : null;
+  if (!evening?.isValid) return { from: null, to: null };
+  return { from: evening.plus({ hours: 12 }).toJSDate(), to: evening.plus({ hours: 36 }).toJSDate() };
+}
+
+export async function runsView(input: ViewInput): Promise<ViewOutput> {
+  const { tx, place, provider, ask, href } = input;
+  const zone = place.client?.zone ?? provider.zone;
+  const outcome = OUTCOMES.find((one) => one === ask("outcome"));
+  const night = ask("night");
+  const open = await openRuns(tx, place.filter);
+  const past = await pastRuns(tx, { ...place.filter, outcome, ...nightRange(night, zone), limit: PAGE });
+  const coming = await comingRuns(tx, input);
+  const chosenId = ask("sel") ?? open[0]?.id ?? past[0]?.id;
+  const chosen = chosenId && /^[0-9a-f-]{36}$/.test(chosenId) ? await runRow(tx, chosenId) : null;
+  const running = open.filter((run) => run.state !== "due");
+  const waiting = open.filter((run) => run.state === "due");
+  const row = (run: RunRow) => (
+    <li key={run.id}>
+      <Link
+        href={href({ sel: run.id })}
+        className="row grid grid-cols-[14px_minmax(160px,1.2fr)_minmax(120px,1fr)_minmax(150px,1.4fr)_118px] items-center gap-x-3 !py-[6px]"
+        data-row
+        aria-current={run.id === chosen?.id}
+        scroll={false}
+      >
+        <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
+        <span className="truncate font-semibold">
+          {run.kind === "restore" ? `Restore to ${run.machineName}` : run.sourceName}
+        </span>
+        <span className="text-soft truncate">{run.clientName}</span>
+        <span className="truncate">{shortly(run)}</span>
+        <span className="text-soft text-right text-[13px] whitespace-nowrap">
+          {clockText(run.startedAt ?? run.dueAt, zone)}
+        </span>
+      </Link>
+    </li>
+  );
+  const main = (
+    <>
+      <div className="head-line">
+        <h1 className="text-[15px] font-bold">Runs</h1>
+        <nav className="flex gap-1" aria-label="Outcome">
+          {[undefined, ...OUTCOMES].map((one) => (
+            <Link
+              key={one ?? "all"}
+              href={href({ outcome: one, sel: undefined })}
+              className={`flex items-center gap-2 rounded-[3px] px-[9px] py-[4px] ${one === outcome ? "bg-selected font-semibold" : ""}`}
+              aria-current={one === outcome}
+            >
+              {one && <Mark state={one} />}
+              {one ?? "all"}
+            </Link>
+          ))}
+        </nav>
+        {night && (
+          <Link
+            className="btn btn-plain ml-auto h-[28px] min-h-[28px]"
+            href={href({ night: undefined, sel: undefined })}
+          >
+            Night of {night} ✕
+          </Link>
+        )}
+      </div>
+      <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
+        {!night && !outcome && (
+          <>
+            <h2 className="part-title px-[14px] pt-[10px] pb-1">Running</h2>
+            <ul>
+              {running.map(row)}
+              {waiting.map(row)}
+            </ul>
+            {open.length === 0 && <p className="text-soft px-[17px] pb-1">Nothing at the moment.</p>}
+            <h2 className="part-title px-[14px] pt-[14px] pb-1">Coming</h2>
+            <ul className="grid grid-cols-2 px-[17px]">
+              {coming.map((one) => (
+                <li key={one.id} className="flex gap-3 py-[3px] pr-4">
+                  <span className="text-soft whitespace-nowrap">{clockText(one.at, zone)}</span>
+                  <span className="truncate">{one.name}</span>
+                </li>
+              ))}
+            </ul>
+            {coming.length === 0 && <p className="text-soft px-[17px]">No schedule is due.</p>}
+          </>
+        )}
+        <h2 className="part-title px-[14px] pt-[14px] pb-1">Past</h2>
+        <ul>{past.map(row)}</ul>
+        {past.length === 0 && <p className="text-soft px-[17px]">No run matches.</p>}
+        {past.length === PAGE && (
+          <p className="text-soft px-[17px] py-2">
+            The newest {PAGE} are shown; a night or an outcome narrows them.
+          </p>
+        )}
+      </div>
+    </>
+  );
+  return {
+    main,
+    docket: chosen ? (
+      await runDocket(tx, chosen, zone)
+    ) : (
+      <p className="text-soft">Choose a run: its progress, its log and what its code means stand here.</p>
+    ),
+  };
+}
+
+function shortly(run: RunRow): string {
+  const { figures } = run;
+  if (run.state === "due") return "waits";
+  if (run.state !== "ended") return "running";
+  if (run.code && run.outcome !== "clean") return CODES[run.code].title;
+  if (run.outcome === "clean" || run.outcome === "caution") {
+    return run.kind === "restore"
+      ? `${counted(Number(figures.files ?? 0), "file")}, ${formatBytes(Number(figures.bytes ?? 0))}`
+      : `${counted(Number(figures.filesRead ?? 0), "file")} read, ${formatBytes(Number(figures.storedBytes ?? 0))} added`;
+  }
+  return run.message ?? run.outcome ?? "";
+}
+
+function figuresOf(run: RunRow): [string, string][] {
+  const number = (name: string) => Number(run.figures[name] ?? 0);
+  if (run.kind === "restore") {
+    const rows: [string, string][] = [
+      [
+        "Restored",
+        `${counted(number("files"), "file")}, ${counted(number("folders"), "folder")}, ${counted(number("links"), "link")}; ${formatBytes(number("bytes"))}`,
+      ],
+    ];
+    if (number("keptBoth")) rows.push(["Kept both", counted(number("keptBoth"), "item")]);
+    if (number("replaced")) rows.push(["Replaced", counted(number("replaced"), "item")]);
+    if (number("skipped")) rows.push(["Skipped", counted(number("skipped"), "item")]);
+    return rows;
+  }
+  if (!("filesRead" in run.figures)) return [];
+  return [
+    ["Holds", `${counted(number("files"), "file")}, ${formatBytes(number("bytes"))}`],
+    [
+      "Read",
+      `${counted(number("filesRead"), "file")}, ${formatBytes(number("bytesRead"))}; ${number("filesUnchanged").toLocaleString("en-GB")} unchanged`,
+    ],
+    [
+      "Added",
+      `${counted(number("newChunks"), "new chunk")}, ${formatBytes(number("newBytes"))}; ${formatBytes(number("storedBytes"))} in the depot`,
+    ],
+  ];
+}
+
+async function runDocket(tx: Tx, run: RunRow, zone: string) {
+  const log = await readLog(tx, run.id, 0, 400);
+  const waits = await whyWaiting(tx, run);
+  const text = run.code ? CODES[run.code] : null;
+  return (
+    <div className="grid gap-4">
+      <div>
+        <h2 className="flex items-center gap-2 pr-7 text-[17px]">
+          <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
+          {run.kind === "restore" ? `Restore to ${run.machineName}` : run.sourceName}
+        </h2>
+        <p className="text-soft">
+          {run.clientName} · {run.outcome ?? (run.state === "due" ? "waiting" : "running")}
+        </p>
+      </div>
+      {run.state !== "ended" && <LiveProgress runId={run.id} initial={run.progress} waits={waits} />}
+      {text && run.outcome !== "clean" && (
+        <div className={run.outcome === "failed" || run.outcome === "missed" ? "refused" : "warned"}>
+          <p className="font-semibold">{text.title}</p>
+          <p>{text.cause}</p>
+          <p>{text.remedy}</p>
+          {run.message && run.message !== text.title && (
+            <p className="text-soft mt-1 text-[13px] break-words">{run.message}</p>
+          )}
+          <p className="text-soft mt-1 font-mono text-[12px]">{run.code}</p>
+        </div>
+      )}
+      {!text && run.message && <p>{run.message}</p>}
+      <dl className="facts">
+        <dt>Asked by</dt>
+        <dd>{run.requestedBy ?? "the schedule"}</dd>
+        <dt>Due</dt>
+        <dd>
+          <Clock moment={run.dueAt} zone={zone} /> <span className="text-soft">{zone}</span>
+        </dd>
+        {run.startedAt && (
+          <>
+            <dt>Began</dt>
+            <dd>
+              <Clock moment={run.startedAt} zone={zone} />
+              {run.endedAt && `, took ${formatDuration(run.endedAt.getTime() - run.startedAt.getTime())}`}
+              {run.attempt > 1 && `, attempt ${run.attempt}`}
+            </dd>
+          </>
+        )}
+        {figuresOf(run).map(([label, value]) => (
+          <div key={label} className="contents">
+            <dt>{label}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+      </dl>
+      <div className="flex gap-2">
+        {run.state !== "ended" && <StopButton runId={run.id} />}
+        {run.state === "ended" && run.kind === "backup" && (
+          <BackUpButton sourceId={run.sourceId} label="Run again" primary={run.outcome === "failed"} />
+        )}
+      </div>
+      <section>
+        <h3 className="part-title mb-1">Log</h3>
+        {log.length === 0 && <p className="text-soft">Nothing was noted.</p>}
+        <ol className="grid gap-[5px] font-mono text-[12px] leading-snug">
+          {log.map((line) => (
+            <li key={line.id} className="grid grid-cols-[40px_minmax(0,1fr)] gap-2">
+              <span className="text-soft">{clockText(line.at, zone).slice(-5)}</span>
+              <span className="break-words">
+                {line.level !== "info" && (
+                  <Mark state={line.level === "error" ? "failed" : "caution"} label={line.level} />
+                )}{" "}
+                {line.path && <b className="font-semibold">{line.path} </b>}
+                {line.code ? CODES[line.code].title : ""} {line.message}
+              </span>
+            </li>
+          ))}
+        </ol>
+        {log.length === 400 && <p className="text-soft pt-1">The first 400 lines; the API has them all.</p>}
+      </section>
+    </div>
+  );
+}

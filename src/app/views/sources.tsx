@@ -1,0 +1,231 @@
+import Link from "next/link";
+import { baseOf } from "@/core/places";
+import { clauseSentences } from "@/core/policy/clauses";
+import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import { listClients, listSites } from "@/db/clients";
+import { depotById } from "@/db/depots";
+import { machineById } from "@/db/machines";
+import { pointsOf } from "@/db/points";
+import { listPolicies, policyById } from "@/db/policies";
+import { openRuns, pastRuns } from "@/db/runs";
+import type { Tx } from "@/db/scope";
+import { type SourceWithState, sourcesWithState } from "@/server/standing";
+import { ClientSheet } from "@/ui/client-sheet";
+import { ConnectSheet } from "@/ui/connect-sheet";
+import { BackUpButton, PauseButton, PolicyChoice, RemoveMachine } from "@/ui/deeds";
+import { Depth } from "@/ui/depth";
+import { Mark } from "@/ui/mark";
+import { Ago, Clock } from "@/ui/moment";
+import { SourceTable } from "@/ui/source-table";
+import type { ViewInput, ViewOutput } from "./console-view";
+
+export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
+  const { tx, place, now, provider, ask, href } = input;
+  const sources = await sourcesWithState(tx, place.filter, now);
+  const zone = place.client?.zone ?? provider.zone;
+  const chosen =
+    sources.find((source) => source.id === ask("sel")) ?? (place.source ? sources[0] : undefined);
+  const sheet = ask("sheet");
+  const main = (
+    <>
+      <div className="head-line">
+        <h1 className="text-[15px] font-bold">
+          {place.source?.name ?? place.site?.name ?? place.client?.name ?? "All sources"}
+        </h1>
+        <span className="text-soft">
+          {counted(sources.length, "source")}
+          {place.client && `, ${place.client.zone}, data in ${place.client.region}`}
+        </span>
+        <span className="ml-auto flex gap-2">
+          {!place.client && (
+            <Link className="btn btn-plain" href={href({ sheet: "client", sel: undefined })}>
+              Take on a client…
+            </Link>
+          )}
+          <Link className="btn btn-primary" href={href({ sheet: "connect", sel: undefined })}>
+            Connect…
+          </Link>
+        </span>
+      </div>
+      <SourceTable
+        now={now}
+        zone={zone}
+        withClient={!place.client}
+        sources={sources.map((source) => ({
+          id: source.id,
+          name: source.name,
+          client: source.clientName,
+          site: source.siteName,
+          state: source.state,
+          policy: source.policyName,
+          newest: source.newestPoint,
+          targetHours: source.targetHours,
+          bytes: source.bytes,
+          perDay: source.addedPerDay,
+          next: source.paused ? null : source.nextDueAt,
+          gone: source.machineGone,
+        }))}
+      />
+    </>
+  );
+  return { main, docket: await docketOf(input, chosen, sheet, zone) };
+}
+
+async function docketOf(
+  { tx, place, now, provider }: ViewInput,
+  chosen: SourceWithState | undefined,
+  sheet: string | undefined,
+  zone: string,
+) {
+  if (sheet === "client")
+    return <ClientSheet zones={Intl.supportedValuesOf("timeZone")} zone={provider.zone} />;
+  if (sheet === "connect") {
+    const sites = await listSites(tx);
+    const clients = (await listClients(tx))
+      .filter((client) => !place.client || client.id === place.client.id)
+      .map(({ id, name }) => ({
+        id,
+        name,
+        sites: sites
+          .filter((site) => site.clientId === id && (!place.site || place.site.id === site.id))
+          .map((site) => ({ id: site.id, name: site.name })),
+      }));
+    return <ConnectSheet clients={clients} />;
+  }
+  if (!chosen) {
+    return (
+      <p className="text-soft">
+        Choose a source: its points, its runs and the rules in force for it stand here.
+      </p>
+    );
+  }
+  return sourceDocket(tx, chosen, now, zone);
+}
+
+async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: string) {
+  const machine = source.machineId ? await machineById(tx, source.machineId) : null;
+  const policy = source.policyId ? await policyById(tx, source.policyId) : null;
+  const policies = await listPolicies(tx, source.clientId);
+  const points = await pointsOf(tx, source.id);
+  const runs = [
+    ...(await openRuns(tx, { sourceId: source.id })),
+    ...(await pastRuns(tx, { sourceId: source.id, limit: 6 })),
+  ];
+  const clientBase = baseOf(source.clientSlug);
+  const base = baseOf(source.clientSlug, source.siteSlug, source.name);
+  const depot = policy ? await depotById(tx, policy.clauses.where.depotId) : null;
+  return (
+    <div className="grid gap-5">
+      <div>
+        <h2 className="flex items-center gap-2 pr-7 text-[17px]">
+          <Mark state={source.state} /> {source.name}
+        </h2>
+        <p className="text-soft">
+          {source.clientName} › {source.siteName} · {source.state}
+        </p>
+      </div>
+      <div className="flex flex-wrap gap-2">
+        {!source.machineGone && <BackUpButton sourceId={source.id} />}
+        <Link className="btn btn-plain" data-key="r" href={`${base}/restore`}>
+          Restore from here
+        </Link>
+        {!source.machineGone && <PauseButton sourceId={source.id} paused={source.paused} />}
+      </div>
+      <Depth
+        points={points.map((point) => ({
+          id: point.id.toString("hex"),
+          moment: point.moment,
+          addedBytes: point.addedBytes,
+          files: point.files,
+          purgeAfter: point.purgeAfter,
+        }))}
+        now={now}
+        zone={zone}
+      />
+      <section>
+        <h3 className="part-title mb-1">Rules in force</h3>
+        <PolicyChoice
+          sourceId={source.id}
+          policyId={source.policyId}
+          base={clientBase}
+          policies={policies.map(({ id, name }) => ({ id, name }))}
+        />
+        {policy && (
+          <dl className="facts mt-2">
+            {clauseSentences(
+              policy.clauses,
+              depot?.name ?? "",
+              source.keyConfirmed ? "confirmed" : "not confirmed",
+            ).map((sentence) => (
+              <div key={sentence.clause} className="contents">
+                <dt>{sentence.clause}</dt>
+                <dd>{sentence.text}</dd>
+              </div>
+            ))}
+          </dl>
+        )}
+        {policy && (
+          <Link
+            className="text-primary text-[13px] underline"
+            href={`${clientBase}/policies?sel=${policy.id}`}
+          >
+            All of it comes from the policy “{policy.name}”
+          </Link>
+        )}
+      </section>
+      <section>
+        <h3 className="part-title mb-1">Last runs</h3>
+        <ul>
+          {runs.slice(0, 6).map((run) => (
+            <li key={run.id} className="border-line flex items-center gap-2 border-b py-[5px]">
+              <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
+              <Link className="quiet flex-1" href={`${clientBase}/runs?sel=${run.id}`}>
+                {run.kind === "restore" ? "Restore, " : ""}
+                {run.outcome ?? (run.state === "due" ? "waiting" : "running")}
+              </Link>
+              <span className="text-soft text-[13px]">
+                <Clock moment={run.startedAt ?? run.dueAt} zone={zone} />
+              </span>
+            </li>
+          ))}
+          {runs.length === 0 && <li className="text-soft">No run yet.</li>}
+        </ul>
+      </section>
+      {machine && (
+        <section>
+          <h3 className="part-title mb-1">The machine</h3>
+          <dl className="facts">
+            <dt>Name</dt>
+            <dd>{machine.name}</dd>
+            <dt>System</dt>
+            <dd>{machine.system.system ?? "not reported"}</dd>
+            <dt>Seen</dt>
+            <dd>
+              {machine.goneAt ? (
+                <>
+                  taken away <Ago moment={machine.goneAt} now={now} zone={zone} />
+                </>
+              ) : (
+                <Ago moment={machine.seenAt} now={now} zone={zone} />
+              )}
+            </dd>
+            {machine.system.volumes?.map((volume) => (
+              <div key={volume.path} className="contents">
+                <dt className="truncate font-mono text-[12.5px]">{volume.path}</dt>
+                <dd>
+                  {formatBytes(volume.size - volume.free)} of {formatBytes(volume.size)}
+                </dd>
+              </div>
+            ))}
+          </dl>
+          {!machine.goneAt && (
+            <div className="mt-3">
+              <RemoveMachine machineId={machine.id} name={machine.name} />
+            </div>
+          )}
+        </section>
+      )}
+    </div>
+  );
+}

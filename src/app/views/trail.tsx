@@ -1,0 +1,122 @@
+import Link from "next/link";
+import { readTrail } from "@/db/trail";
+import { Clock } from "@/ui/moment";
+import { SearchField } from "@/ui/search-field";
+import type { ViewInput, ViewOutput } from "./console-view";
+
+const PAGE = 100;
+
+function detailText(details: Record<string, unknown>): string {
+  return Object.entries(details)
+    .filter(([, value]) => value !== null && value !== undefined)
+    .map(
+      ([name, value]) =>
+        `${name}: ${Array.isArray(value) ? value.map((one) => (typeof one === "object" ? JSON.stringify(one) : one)).join("; ") : typeof value === "object" ? JSON.stringify(value) : value}`,
+    )
+    .join(" · ");
+}
+
+export async function trailView({ tx, place, provider, ask, href }: ViewInput): Promise<ViewOutput> {
+  const zone = place.client?.zone ?? provider.zone;
+  const search = ask("search");
+  const before = Number(ask("before")) || null;
+  const rows = await readTrail(tx, {
+    clientId: place.client?.id,
+    search: search ?? place.source?.name,
+    before,
+    limit: PAGE,
+  });
+  const chosen = rows.find((row) => String(row.id) === ask("sel"));
+  const main = (
+    <>
+      <div className="head-line">
+        <h1 className="text-[15px] font-bold">Trail</h1>
+        <span className="text-soft">who did what, when, from where; nothing in it can be changed</span>
+        <span className="ml-auto w-[260px]">
+          <SearchField label="Search the trail" placeholder="Person, deed or thing…" name="search" />
+        </span>
+      </div>
+      <div className="min-h-0 flex-1 overflow-y-auto px-[14px]" tabIndex={0}>
+        <table className="grid-table">
+          <thead>
+            <tr>
+              <th scope="col">When</th>
+              <th scope="col">Who</th>
+              <th scope="col">Did</th>
+              <th scope="col">To</th>
+              <th scope="col">Client</th>
+              <th scope="col">From</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row) => (
+              <tr key={row.id} className={row.id === chosen?.id ? "bg-selected" : ""}>
+                <td className="whitespace-nowrap">
+                  <Clock moment={row.at} zone={zone} />
+                </td>
+                <td>{row.actor}</td>
+                <td>
+                  <Link
+                    className="quiet"
+                    data-row
+                    href={href({ sel: String(row.id) })}
+                    scroll={false}
+                    aria-current={row.id === chosen?.id}
+                  >
+                    {row.action}
+                  </Link>
+                </td>
+                <td>{row.subject}</td>
+                <td className="text-soft">{row.clientName}</td>
+                <td className="text-soft font-mono text-[12.5px]">{row.address}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {rows.length === 0 && (
+          <p className="text-soft py-3">
+            {search ? `Nothing in the trail matches “${search}”.` : "Nothing has been done yet."}
+          </p>
+        )}
+        {rows.length === PAGE && (
+          <Link
+            className="btn btn-plain my-3"
+            href={href({ before: String(rows.at(-1)!.id), sel: undefined })}
+          >
+            Older
+          </Link>
+        )}
+      </div>
+    </>
+  );
+  const docket = chosen ? (
+    <div className="grid gap-3">
+      <h2 className="pr-7 text-[17px]">
+        {chosen.actor} {chosen.action}
+      </h2>
+      <dl className="facts">
+        <dt>Thing</dt>
+        <dd>{chosen.subject}</dd>
+        <dt>When</dt>
+        <dd>
+          {chosen.at.toISOString()} <span className="text-soft">(UTC)</span>
+        </dd>
+        <dt>From</dt>
+        <dd>{chosen.address}</dd>
+        {detailText(chosen.details) && (
+          <>
+            <dt>Details</dt>
+            <dd>{detailText(chosen.details)}</dd>
+          </>
+        )}
+      </dl>
+      <p className="text-soft text-[13px]">
+        Each line is chained to the one before; <span className="font-mono">bin/keep trail verify</span> finds
+        a line that was tampered with.
+      </p>
+    </div>
+  ) : (
+    <p className="text-soft">Choose a line to see all of it.</p>
+  );
+  return { main, docket };
+}

@@ -1,0 +1,261 @@
+import Link from "next/link";
+import { CODES } from "@/core/codes";
+import { baseOf } from "@/core/places";
+import type { Cause } from "@/core/protection/causes";
+import { type ProtectionState, STATES } from "@/core/protection/state";
+import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import { listDepots } from "@/db/depots";
+import type { Tx } from "@/db/scope";
+import { computeStanding, type Standing } from "@/server/standing";
+import { BackUpButton } from "@/ui/deeds";
+import { Mark } from "@/ui/mark";
+import { Ago, clockText } from "@/ui/moment";
+import { Nights } from "@/ui/nights";
+import type { ViewInput, ViewOutput } from "./console-view";
+
+const SHOWN: readonly ProtectionState[] = ["kept", "slipping", "exposed", "never kept", "paused"];
+
+export async function watchView({ tx, place, now, provider, ask, href }: ViewInput): Promise<ViewOutput> {
+  const standing = await computeStanding(tx, place.filter, now);
+  const only = STATES.find((state) => state === ask("state"));
+  const causes = only
+    ? standing.causes.filter((cause) =>
+        cause.sourceIds.some((id) =>
+          standing.sources.some((source) => source.id === id && source.state === only),
+        ),
+      )
+    : standing.causes;
+  const chosen = causes.find((cause) => cause.key === ask("sel")) ?? causes[0];
+  const touched = new Set(causes.flatMap((cause) => cause.sourceIds));
+  const main = (
+    <>
+      <div className="head-line">
+        <Link
+          href={href({ state: undefined })}
+          className={`rounded-[3px] px-[9px] py-[4px] ${only ? "" : "bg-verdigris-soft"}`}
+        >
+          <b>{standing.total}</b> {standing.total === 1 ? "source" : "sources"}
+        </Link>
+        {SHOWN.map((state) => (
+          <Link
+            key={state}
+            href={href({ state: only === state ? undefined : state })}
+            className={`flex items-center gap-2 rounded-[3px] px-[8px] py-[4px] ${only === state ? "bg-selected" : ""}`}
+            aria-current={only === state}
+          >
+            <Mark state={state} />
+            <span>
+              <b>{standing.counts[state]}</b> {state}
+            </span>
+          </Link>
+        ))}
+        <span className="text-soft ml-auto">
+          as of {clockText(standing.at, provider.zone).slice(-5)} · last night{" "}
+          {counted(standing.lastNight.runs, "run")}, {standing.lastNight.clean} clean
+        </span>
+      </div>
+      <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
+        <div className="flex items-baseline gap-3 px-[14px] pt-[10px] pb-[6px]">
+          <h2 className="part-title">Needs you</h2>
+          <span className="text-soft text-[13px]">
+            {causes.length ? `${counted(causes.length, "cause")}, ${counted(touched.size, "source")}` : ""}
+          </span>
+        </div>
+        {causes.length === 0 && <Quiet standing={standing} />}
+        <ul>
+          {causes.map((cause) => (
+            <li key={cause.key}>
+              <Link
+                href={href({ sel: cause.key })}
+                className="row flex gap-4"
+                data-row
+                aria-current={cause === chosen}
+                scroll={false}
+              >
+                <Mark state={cause.state} />
+                <span className="min-w-0 flex-1">
+                  <span className="block text-[15px] font-semibold">{cause.title}</span>
+                  <span className="text-soft block truncate text-[13px]">{cause.detail}</span>
+                </span>
+                <span className="text-soft text-right text-[13px] whitespace-nowrap">
+                  {counted(cause.sourceIds.length, "source")}
+                  <br />
+                  {cause.since ? <Ago moment={cause.since} now={now} zone={provider.zone} /> : ""}
+                </span>
+              </Link>
+            </li>
+          ))}
+        </ul>
+        <div className="px-[14px] pt-[18px] pb-[14px]">
+          <Nights
+            nights={standing.nights}
+            rows={standing.rows.map((row) => ({
+              ...row,
+              name: row.clientName,
+              base: baseOf(row.clientSlug),
+            }))}
+          />
+        </div>
+      </div>
+    </>
+  );
+  return {
+    main,
+    docket: chosen ? (
+      await causeDocket(tx, chosen, standing, now, provider.zone)
+    ) : (
+      <p className="text-soft">Nothing is selected.</p>
+    ),
+  };
+}
+
+function Quiet({ standing }: { standing: Standing }) {
+  return (
+    <div className="border-line border-b px-[14px] py-6">
+      <p className="text-[15px] font-semibold">
+        {standing.total ? "Nothing needs you." : "Nothing is protected here yet."}
+      </p>
+      <p className="text-soft mb-3">
+        {standing.total
+          ? "Every source is kept, and every run of the night left its recovery point."
+          : "Take on a client, then connect its machines; each appears here with its state."}
+      </p>
+      {!standing.total && (
+        <Link className="btn btn-primary" href="/all/sources?sheet=client">
+          Take on a client…
+        </Link>
+      )}
+    </div>
+  );
+}
+
+async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, zone: string) {
+  const sources = standing.sources.filter((source) => cause.sourceIds.includes(source.id));
+  const text = cause.code ? CODES[cause.code] : null;
+  const depot = cause.depotId ? (await listDepots(tx)).find((one) => one.id === cause.depotId) : null;
+  const first = sources[0];
+  const base = first ? baseOf(first.clientSlug, first.siteSlug, first.name) : "/all";
+  return (
+    <div className="grid gap-5">
+      <h2 className="flex gap-3 pr-7 text-[17px] leading-snug">
+        <span className="pt-[3px]">
+          <Mark state={cause.state} />
+        </span>
+        {cause.title}
+      </h2>
+      <dl className="facts">
+        {depot && (
+          <>
+            <dt>Depot</dt>
+            <dd>
+              {depot.name} <span className="font-mono text-[12.5px]">{depot.path}</span>
+            </dd>
+            <dt>Used</dt>
+            <dd>
+              {formatBytes(depot.usedBytes)} of {formatBytes(depot.capacityBytes ?? 0)}
+            </dd>
+          </>
+        )}
+        {cause.kind === "burst" && first && (
+          <>
+            <dt>Evidence</dt>
+            <dd>{cause.detail}</dd>
+            <dt>Probably</dt>
+            <dd>A program on {first.machineName} encrypts files. Take the machine off the network first.</dd>
+          </>
+        )}
+        {cause.kind === "no-policy" && (
+          <>
+            <dt>What now</dt>
+            <dd>Assign a policy; until then nothing of it is kept.</dd>
+          </>
+        )}
+        {cause.kind === "orphan" && (
+          <>
+            <dt>What now</dt>
+            <dd>Nothing has to be done: what was kept can be restored to another machine of the client.</dd>
+          </>
+        )}
+        {text && cause.kind !== "depot-full" && (
+          <>
+            <dt>Probably</dt>
+            <dd>{text.cause}</dd>
+            <dt>What now</dt>
+            <dd>{text.remedy}</dd>
+          </>
+        )}
+        {cause.kind === "depot-full" && (
+          <>
+            <dt>What now</dt>
+            <dd>
+              Enlarge the depot, or send a client elsewhere with the clause Where of its policy. What is
+              stored stays restorable.
+            </dd>
+          </>
+        )}
+        {cause.since && (
+          <>
+            <dt>Since</dt>
+            <dd>
+              <Ago moment={cause.since} now={now} zone={zone} />
+            </dd>
+          </>
+        )}
+      </dl>
+      <section>
+        <h3 className="part-title mb-1">It touches</h3>
+        <ul>
+          {sources.slice(0, 12).map((source) => (
+            <li key={source.id} className="border-line flex items-center gap-3 border-b py-[6px]">
+              <Mark state={source.state} />
+              <Link
+                className="quiet min-w-0 flex-1 truncate"
+                href={`${baseOf(source.clientSlug)}/sources?sel=${source.id}`}
+              >
+                {source.name}
+              </Link>
+              <span className="text-soft truncate text-[13px]">{source.clientName}</span>
+              <span className="whitespace-nowrap">{formatBytes(source.bytes)}</span>
+            </li>
+          ))}
+        </ul>
+        {sources.length > 12 && <p className="text-soft pt-1">and {sources.length - 12} more</p>}
+      </section>
+      <div className="flex flex-wrap gap-2">
+        {depot && (
+          <Link className="btn btn-primary" href={`/all/depots?sel=${depot.id}`}>
+            Open the depot
+          </Link>
+        )}
+        {first && cause.kind === "no-policy" && (
+          <Link className="btn btn-primary" href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}`}>
+            Assign a policy
+          </Link>
+        )}
+        {first && cause.kind === "key-not-confirmed" && (
+          <Link className="btn btn-primary" href={`${baseOf(first.clientSlug)}/policies`}>
+            Confirm the key
+          </Link>
+        )}
+        {first && (cause.kind === "burst" || cause.kind === "orphan" || cause.kind === "machine-silent") && (
+          <Link
+            className={`btn ${cause.kind === "machine-silent" ? "btn-plain" : "btn-primary"}`}
+            data-key="r"
+            href={`${base}/restore`}
+          >
+            {cause.kind === "burst" ? "Restore to before" : "Restore from it"}
+          </Link>
+        )}
+        {first &&
+          ["run-failed", "run-caution", "target-passed"].includes(cause.kind) &&
+          !first.machineGone && <BackUpButton sourceId={first.id} label={`Run ${first.name} again`} />}
+        {first?.lastRunId && (
+          <Link className="btn btn-plain" href={`${baseOf(first.clientSlug)}/runs?sel=${first.lastRunId}`}>
+            Last run and its log
+          </Link>
+        )}
+      </div>
+    </div>
+  );
+}

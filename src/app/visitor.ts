@@ -1,0 +1,37 @@
+import { cookies } from "next/headers";
+import { redirect } from "next/navigation";
+import { cache } from "react";
+import { clientById } from "@/db/clients";
+import { countPeople, type Person } from "@/db/people";
+import type { Scope, Tx } from "@/db/scope";
+import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
+import { theServices } from "./console";
+
+/** Who looks at a page, read once for it. */
+export const visitor = cache(async (): Promise<Person | null> => {
+  const token = (await cookies()).get(SESSION_COOKIE)?.value;
+  return token ? personOfSession(theServices(), token) : null;
+});
+
+/** The person, or the way to sign in. */
+export async function signedIn(): Promise<Person> {
+  const person = await visitor();
+  if (!person) redirect((await nobodyYet()) ? "/setup" : "/sign-in");
+  return person;
+}
+
+export const nobodyYet = async (): Promise<boolean> =>
+  (await theServices().db.withScope({ role: "system" }, (tx) => countPeople(tx))) === 0;
+
+/** Runs a query as the person on this page. */
+export async function asVisitor<T>(work: (tx: Tx, scope: Scope) => Promise<T>): Promise<T> {
+  const scope = scopeOf(await signedIn());
+  return theServices().db.withScope(scope, (tx) => work(tx, scope));
+}
+
+/** Where a person starts. */
+export async function homeOf(person: Person): Promise<string> {
+  if (!person.clientId) return "/all/watch";
+  const client = await theServices().db.withScope(scopeOf(person), (tx) => clientById(tx, person.clientId!));
+  return `/c/${client!.slug}/statements`;
+}

@@ -1,0 +1,106 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { toast } from "sonner";
+import { callApi } from "./api";
+import { Field, Refusal, useSending } from "./form";
+
+const TEXTS = [
+  ["name", "Name of the client"],
+  ["region", "Region in which its data may lie"],
+  ["contactName", "Person to talk to"],
+  ["contactEmail", "Their e-mail address"],
+] as const;
+
+/** Takes on a client with its sites: one sheet, filled in any order. */
+export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: string }) {
+  const router = useRouter();
+  const sending = useSending();
+  const [values, setValues] = useState({
+    name: "",
+    region: "",
+    contactName: "",
+    contactEmail: "",
+    zone,
+    sites: "",
+  });
+  const missing = [
+    ...TEXTS.filter(([field]) => !values[field].trim()).map(([, label]) => label.toLowerCase()),
+    ...(values.sites.trim() ? [] : ["at least one site"]),
+  ];
+  return (
+    <form
+      className="grid gap-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void sending.send(async () => {
+          const sites = values.sites
+            .split("\n")
+            .map((line) => line.trim())
+            .filter(Boolean);
+          const { client } = await callApi<{ client: { slug: string; name: string } }>("POST", "/clients", {
+            ...values,
+            sites,
+          });
+          toast.success(`${client.name} is taken on.`);
+          router.push(`/c/${client.slug}/sources?sheet=connect`);
+          router.refresh();
+        });
+      }}
+    >
+      <h2 className="text-[17px]">Take on a client</h2>
+      {TEXTS.map(([field, label]) => (
+        <Field key={field} label={label} error={sending.errorOf(field)}>
+          {(id, invalid) => (
+            <input
+              id={id}
+              className="input"
+              aria-invalid={invalid}
+              value={values[field]}
+              onChange={(event) => setValues({ ...values, [field]: event.target.value })}
+            />
+          )}
+        </Field>
+      ))}
+      <Field
+        label="Time zone"
+        error={sending.errorOf("zone")}
+        help="Schedules fire by this zone's clock, and the statement counts its days. A ship keeps the zone of its office."
+      >
+        {(id, invalid) => (
+          <input
+            id={id}
+            className="input"
+            list="zones"
+            aria-invalid={invalid}
+            value={values.zone}
+            onChange={(event) => setValues({ ...values, zone: event.target.value })}
+          />
+        )}
+      </Field>
+      <datalist id="zones">
+        {zones.map((one) => (
+          <option key={one} value={one} />
+        ))}
+      </datalist>
+      <Field label="Sites, one a line" error={sending.errorOf("sites")}>
+        {(id, invalid) => (
+          <textarea
+            id={id}
+            className="textarea"
+            rows={3}
+            aria-invalid={invalid}
+            value={values.sites}
+            onChange={(event) => setValues({ ...values, sites: event.target.value })}
+          />
+        )}
+      </Field>
+      <Refusal problem={sending.problem} />
+      {missing.length > 0 && <p className="text-soft text-[13px]">Still missing: {missing.join(", ")}.</p>}
+      <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+        Take on the client
+      </button>
+    </form>
+  );
+}

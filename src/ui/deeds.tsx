@@ -1,0 +1,199 @@
+"use client";
+
+import Link from "next/link";
+import { useRouter } from "next/navigation";
+import { type ReactNode, useState } from "react";
+import { toast } from "sonner";
+import { ApiError, callApi } from "./api";
+
+/** Tells a refusal in a toast; the words are the API's. */
+export function tellRefusal(error: unknown): void {
+  if (!(error instanceof ApiError)) throw error;
+  toast.error(error.problem.title, { description: `${error.problem.detail} ${error.problem.remedy ?? ""}` });
+}
+
+/** A button that does one thing through the API and reads the view anew. */
+export function DeedButton({
+  deed,
+  done,
+  children,
+  primary = false,
+  keyName,
+}: {
+  deed: () => Promise<unknown>;
+  done?: string;
+  children: ReactNode;
+  primary?: boolean;
+  keyName?: string;
+}) {
+  const router = useRouter();
+  const [busy, setBusy] = useState(false);
+  return (
+    <button
+      type="button"
+      className={`btn ${primary ? "btn-primary" : "btn-plain"}`}
+      disabled={busy}
+      {...(keyName ? { "data-key": keyName } : {})}
+      onClick={async () => {
+        setBusy(true);
+        try {
+          await deed();
+          if (done) toast.success(done);
+          router.refresh();
+        } catch (error) {
+          tellRefusal(error);
+        } finally {
+          setBusy(false);
+        }
+      }}
+    >
+      {children}
+    </button>
+  );
+}
+
+/** Back up now: says at once what will happen. */
+export function BackUpButton({
+  sourceId,
+  label = "Back up now",
+  primary = true,
+}: {
+  sourceId: string;
+  label?: string;
+  primary?: boolean;
+}) {
+  return (
+    <DeedButton
+      primary={primary}
+      keyName="b"
+      deed={async () => {
+        const { waits } = await callApi<{ waits: string | null }>("POST", `/sources/${sourceId}/runs`);
+        toast.success("The run is asked for", { description: waits ?? "Its agent takes it in a moment." });
+      }}
+    >
+      {label}
+    </DeedButton>
+  );
+}
+
+export function StopButton({ runId }: { runId: string }) {
+  return (
+    <DeedButton
+      deed={() => callApi("POST", `/runs/${runId}/stop`)}
+      done="The run will stop; what was stored is used by the next one."
+    >
+      Stop
+    </DeedButton>
+  );
+}
+
+export function PauseButton({ sourceId, paused }: { sourceId: string; paused: boolean }) {
+  const set = (to: boolean) => callApi("PATCH", `/sources/${sourceId}`, { paused: to });
+  return (
+    <DeedButton
+      deed={async () => {
+        await set(!paused);
+        toast.success(paused ? "It runs again by its policy." : "Paused: nothing runs by itself.", {
+          action: { label: "Undo", onClick: () => void set(paused).catch(tellRefusal) },
+        });
+      }}
+    >
+      {paused ? "Resume" : "Pause"}
+    </DeedButton>
+  );
+}
+
+/** Assigns a policy to a source, or takes it away. */
+export function PolicyChoice({
+  sourceId,
+  policyId,
+  policies,
+  base,
+}: {
+  sourceId: string;
+  policyId: string | null;
+  policies: readonly { id: string; name: string }[];
+  base: string;
+}) {
+  const router = useRouter();
+  if (policies.length === 0) {
+    return (
+      <p>
+        This client has no policy yet.{" "}
+        <Link className="text-primary underline" href={`${base}/policies?sel=new`}>
+          Make one
+        </Link>
+      </p>
+    );
+  }
+  return (
+    <select
+      className="select"
+      aria-label="Policy of this source"
+      value={policyId ?? ""}
+      onChange={async (event) => {
+        try {
+          await callApi("PATCH", `/sources/${sourceId}`, { policyId: event.target.value || null });
+          toast.success(event.target.value ? "The policy is assigned." : "No policy looks after it now.");
+          router.refresh();
+        } catch (error) {
+          tellRefusal(error);
+        }
+      }}
+    >
+      <option value="">Looked after by no policy</option>
+      {policies.map((policy) => (
+        <option key={policy.id} value={policy.id}>
+          {policy.name}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** Takes a machine away; typed, because its agent is refused from then on. */
+export function RemoveMachine({ machineId, name }: { machineId: string; name: string }) {
+  const router = useRouter();
+  const [open, setOpen] = useState(false);
+  const [typed, setTyped] = useState("");
+  if (!open) {
+    return (
+      <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
+        Take the machine away…
+      </button>
+    );
+  }
+  return (
+    <form
+      className="warned grid w-full gap-2"
+      onSubmit={async (event) => {
+        event.preventDefault();
+        try {
+          await callApi("DELETE", `/connections/${machineId}`);
+          toast.success(`${name} was taken away; its points remain.`);
+          router.refresh();
+        } catch (error) {
+          tellRefusal(error);
+        }
+      }}
+    >
+      <label htmlFor="remove-machine">
+        Its agent is refused from now on; its recovery points remain. Type <b>{name}</b> to do it.
+      </label>
+      <input
+        id="remove-machine"
+        className="input"
+        value={typed}
+        onChange={(event) => setTyped(event.target.value)}
+      />
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-error" disabled={typed !== name}>
+          Take it away
+        </button>
+        <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
+          Leave it
+        </button>
+      </div>
+    </form>
+  );
+}

@@ -1,0 +1,274 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { toast } from "sonner";
+import { formatBytes, parseBytes } from "@/core/units/bytes";
+import { callApi } from "./api";
+import { tellRefusal } from "./deeds";
+import { Field, Refusal, useSending } from "./form";
+import { Mark } from "./mark";
+
+interface DepotTest {
+  readonly ok: boolean;
+  readonly steps: readonly {
+    readonly step: string;
+    readonly ok: boolean;
+    readonly ms: number;
+    readonly message: string | null;
+  }[];
+  readonly warnings: readonly string[];
+  readonly size: number | null;
+  readonly free: number | null;
+}
+
+/** The steps of a test with their times; the step that failed says why. */
+function TestSteps({ test }: { test: DepotTest }) {
+  return (
+    <div className="grid gap-2" role="status">
+      <ol>
+        {test.steps.map((step) => (
+          <li key={step.step} className="border-line flex items-baseline gap-2 border-b py-[4px]">
+            <Mark state={step.ok ? "clean" : "failed"} label={step.ok ? "done" : "failed"} />
+            <span className="flex-1">
+              {step.step}
+              {step.message && <span className="text-soft"> · {step.message}</span>}
+            </span>
+            <span className="text-soft text-[13px]">
+              {step.ms < 10 ? step.ms.toFixed(1) : Math.round(step.ms)} ms
+            </span>
+          </li>
+        ))}
+      </ol>
+      {test.free !== null && (
+        <p className="text-soft text-[13px]">
+          {formatBytes(test.free)} free of {formatBytes(test.size ?? 0)}
+        </p>
+      )}
+      {test.warnings.map((warning) => (
+        <p key={warning} className="warned">
+          {warning}
+        </p>
+      ))}
+    </div>
+  );
+}
+
+/** Adds a depot: tested step by step before it is one. */
+export function DepotSheet() {
+  const router = useRouter();
+  const sending = useSending();
+  const [values, setValues] = useState({ name: "", path: "", region: "", capacity: "" });
+  const [test, setTest] = useState<DepotTest | null>(null);
+  const [capacityError, setCapacityError] = useState<string | undefined>();
+  const set = (field: keyof typeof values) => (event: { target: { value: string } }) =>
+    setValues({ ...values, [field]: event.target.value });
+  const tryIt = () =>
+    sending.send(async () => {
+      setTest(await callApi<DepotTest>("POST", "/depots/test", { path: values.path }));
+    });
+  return (
+    <form
+      className="grid gap-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        const capacityBytes = values.capacity.trim() ? parseBytes(values.capacity) : null;
+        if (values.capacity.trim() && !capacityBytes) {
+          setCapacityError("Give a size such as 500 GiB, or leave it empty.");
+          return;
+        }
+        setCapacityError(undefined);
+        void sending.send(async () => {
+          const { depot } = await callApi<{ depot: { id: string; name: string } }>("POST", "/depots", {
+            name: values.name,
+            path: values.path,
+            region: values.region,
+            capacityBytes,
+          });
+          toast.success(`${depot.name} is a depot now.`);
+          router.push(`/all/depots?sel=${depot.id}`);
+          router.refresh();
+        });
+      }}
+    >
+      <h2 className="text-[17px]">Add a depot</h2>
+      <Field label="Name" error={sending.errorOf("name")}>
+        {(id, invalid) => (
+          <input
+            id={id}
+            className="input"
+            aria-invalid={invalid}
+            value={values.name}
+            onChange={set("name")}
+          />
+        )}
+      </Field>
+      <Field
+        label="Folder on the console's machine"
+        error={sending.errorOf("path")}
+        help="An empty folder on a disk of its own is best. What lies there is sealed: without a client's key nobody can read it, nor see a name."
+      >
+        {(id, invalid) => (
+          <input
+            id={id}
+            className="input font-mono"
+            placeholder="/srv/depots/harbour"
+            aria-invalid={invalid}
+            value={values.path}
+            onChange={set("path")}
+          />
+        )}
+      </Field>
+      <Field label="Region where it stands" error={sending.errorOf("region")}>
+        {(id, invalid) => (
+          <input
+            id={id}
+            className="input"
+            aria-invalid={invalid}
+            value={values.region}
+            onChange={set("region")}
+          />
+        )}
+      </Field>
+      <Field
+        label="At most (empty: as much as the disk holds)"
+        error={capacityError ?? sending.errorOf("capacityBytes")}
+      >
+        {(id, invalid) => (
+          <input
+            id={id}
+            className="input"
+            placeholder="500 GiB"
+            aria-invalid={invalid}
+            value={values.capacity}
+            onChange={set("capacity")}
+          />
+        )}
+      </Field>
+      <Refusal problem={sending.problem} />
+      {test && <TestSteps test={test} />}
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+          Make it a depot
+        </button>
+        <button type="button" className="btn btn-plain" disabled={sending.busy} onClick={tryIt}>
+          Test
+        </button>
+      </div>
+    </form>
+  );
+}
+
+/** Tests a depot that is one. */
+export function DepotTestButton({ depotId }: { depotId: string }) {
+  const [test, setTest] = useState<DepotTest | null>(null);
+  const [busy, setBusy] = useState(false);
+  return (
+    <div className="grid gap-3">
+      <div>
+        <button
+          type="button"
+          className="btn btn-plain"
+          disabled={busy}
+          onClick={async () => {
+            setBusy(true);
+            try {
+              setTest(await callApi<DepotTest>("POST", `/depots/${depotId}/test`));
+            } catch (error) {
+              tellRefusal(error);
+            } finally {
+              setBusy(false);
+            }
+          }}
+        >
+          Test
+        </button>
+      </div>
+      {test && <TestSteps test={test} />}
+    </div>
+  );
+}
+
+/** Grants a depot to a client, or changes a quota. */
+export function GrantForm({
+  depotId,
+  clients,
+}: {
+  depotId: string;
+  clients: readonly { readonly id: string; readonly name: string; readonly quotaBytes: number | null }[];
+}) {
+  const router = useRouter();
+  const sending = useSending();
+  const [clientId, setClientId] = useState(clients[0]?.id ?? "");
+  const current = clients.find((client) => client.id === clientId);
+  const [quota, setQuota] = useState("");
+  const [quotaError, setQuotaError] = useState<string | undefined>();
+  if (clients.length === 0)
+    return <p className="text-soft">Take on a client first; a depot is granted to it then.</p>;
+  return (
+    <form
+      className="grid gap-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        const quotaBytes = parseBytes(quota);
+        if (!quotaBytes) {
+          setQuotaError("Give a size such as 500 GiB.");
+          return;
+        }
+        setQuotaError(undefined);
+        void sending.send(async () => {
+          const { regionDiffers } = await callApi<{ regionDiffers: boolean }>(
+            "PUT",
+            `/depots/${depotId}/grants/${clientId}`,
+            { quotaBytes },
+          );
+          toast.success(
+            `Granted with ${formatBytes(quotaBytes)}.`,
+            regionDiffers
+              ? { description: "This depot stands in another region than the client's data may lie in." }
+              : {},
+          );
+          setQuota("");
+          router.refresh();
+        });
+      }}
+    >
+      <div className="grid grid-cols-[minmax(0,1fr)_120px] gap-3">
+        <Field label="Client" error={sending.errorOf("clientId")}>
+          {(id) => (
+            <select
+              id={id}
+              className="select"
+              value={clientId}
+              onChange={(event) => setClientId(event.target.value)}
+            >
+              {clients.map((client) => (
+                <option key={client.id} value={client.id}>
+                  {client.name}
+                </option>
+              ))}
+            </select>
+          )}
+        </Field>
+        <Field label="Quota" error={quotaError ?? sending.errorOf("quotaBytes")}>
+          {(id, invalid) => (
+            <input
+              id={id}
+              className="input"
+              placeholder={current?.quotaBytes ? formatBytes(current.quotaBytes) : "500 GiB"}
+              aria-invalid={invalid}
+              value={quota}
+              onChange={(event) => setQuota(event.target.value)}
+            />
+          )}
+        </Field>
+      </div>
+      <Refusal problem={sending.problem} />
+      <div>
+        <button type="submit" className="btn btn-plain" disabled={sending.busy}>
+          {current?.quotaBytes ? "Change the quota" : "Grant it"}
+        </button>
+      </div>
+    </form>
+  );
+}

@@ -1,0 +1,263 @@
+"use client";
+
+import { ChevronDown, ChevronRight } from "lucide-react";
+import { useCallback, useEffect, useState } from "react";
+import { formatBytes } from "@/core/units/bytes";
+import { ApiError, callApi } from "./api";
+import { clockText } from "./moment";
+
+export interface TreeEntry {
+  readonly name: string;
+  readonly path: string;
+  readonly type: "file" | "folder" | "link";
+  readonly size: number | null;
+  readonly modified: string;
+  readonly target: string | null;
+  readonly items: number | null;
+}
+
+interface Listing {
+  readonly entries: readonly TreeEntry[];
+  readonly total: number;
+  readonly next: string | null;
+}
+
+const PAGE = 300;
+
+/** The tree of a recovery point: browsed folder by folder, searched by name. */
+export function FileTree({
+  pointId,
+  zone,
+  startPath,
+  inBasket,
+  toggle,
+  look,
+  looked,
+}: {
+  pointId: string;
+  zone: string;
+  startPath: string;
+  inBasket: (entry: TreeEntry) => boolean;
+  toggle: (entry: TreeEntry) => void;
+  look: (entry: TreeEntry) => void;
+  looked: string | null;
+}) {
+  const [words, setWords] = useState("");
+  const [asked, setAsked] = useState("");
+  const [found, setFound] = useState<{ entries: readonly TreeEntry[]; looked: number; more: boolean } | null>(
+    null,
+  );
+  const [listings, setListings] = useState<Readonly<Record<string, Listing>>>({});
+  const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
+  const [problem, setProblem] = useState<string | null>(null);
+  const load = useCallback(
+    async (path: string, after: string | null = null) => {
+      try {
+        const page = await callApi<Listing>(
+          "GET",
+          `/recovery-points/${pointId}/entries?path=${encodeURIComponent(path)}&limit=${PAGE}${after ? `&after=${encodeURIComponent(after)}` : ""}`,
+        );
+        setListings((before) => ({
+          ...before,
+          [path]: after ? { ...page, entries: [...(before[path]?.entries ?? []), ...page.entries] } : page,
+        }));
+        setProblem(null);
+        return page;
+      } catch (error) {
+        if (!(error instanceof ApiError)) throw error;
+        setProblem(error.problem.detail);
+        return null;
+      }
+    },
+    [pointId],
+  );
+  useEffect(() => {
+    let current = true;
+    // folders with a single folder in them open by themselves, down to where there is something to choose
+    const descend = async (path: string) => {
+      const page = await load(path);
+      const only = page?.entries.length === 1 && page.entries[0]?.type === "folder" ? page.entries[0] : null;
+      const wanted =
+        only ??
+        page?.entries.find(
+          (entry) =>
+            entry.type === "folder" && (startPath === entry.path || startPath.startsWith(`${entry.path}/`)),
+        );
+      if (!wanted || !current) return;
+      setOpen((before) => new Set([...before, wanted.path]));
+      await descend(wanted.path);
+    };
+    void descend("/");
+    return () => {
+      current = false;
+    };
+  }, [load, startPath]);
+  useEffect(() => {
+    if (!asked) {
+      setFound(null);
+      return;
+    }
+    let current = true;
+    callApi<{ entries: TreeEntry[]; looked: number; more: boolean }>(
+      "GET",
+      `/recovery-points/${pointId}/search?name=${encodeURIComponent(asked)}`,
+    ).then(
+      (answer) => current && setFound(answer),
+      (error) => error instanceof ApiError && setProblem(error.problem.detail),
+    );
+    return () => {
+      current = false;
+    };
+  }, [asked, pointId]);
+  const flip = (entry: TreeEntry) => {
+    const next = new Set(open);
+    if (!next.delete(entry.path)) {
+      next.add(entry.path);
+      if (!listings[entry.path]) void load(entry.path);
+    }
+    setOpen(next);
+  };
+  const row = (entry: TreeEntry, depth: number, where: string | null) => (
+    <tr key={entry.path} className={looked === entry.path ? "bg-selected" : ""}>
+      <td className="!py-[4px]" style={{ paddingLeft: depth * 18 }}>
+        <span className="flex min-w-0 items-center gap-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            aria-label={`Into the basket: ${entry.name}`}
+            checked={inBasket(entry)}
+            onChange={() => toggle(entry)}
+          />
+          {entry.type === "folder" && !where ? (
+            <button
+              type="button"
+              className="flex min-w-0 items-center gap-1 text-left"
+              aria-expanded={open.has(entry.path)}
+              onClick={() => flip(entry)}
+              data-folder={entry.path}
+            >
+              {open.has(entry.path) ? (
+                <ChevronDown size={14} aria-hidden="true" />
+              ) : (
+                <ChevronRight size={14} aria-hidden="true" />
+              )}
+              <span className="truncate">{entry.name}</span>
+            </button>
+          ) : (
+            <button
+              type="button"
+              className="min-w-0 truncate pl-[18px] text-left"
+              onClick={() => look(entry)}
+              data-entry={entry.path}
+              title={where ?? entry.name}
+            >
+              {entry.name}
+              {entry.target !== null && <span className="text-soft"> → {entry.target}</span>}
+              {where && <span className="text-soft font-mono text-[12px]"> {where}</span>}
+            </button>
+          )}
+        </span>
+      </td>
+      <td className="num !py-[4px]">{entry.size === null ? "" : formatBytes(entry.size)}</td>
+      <td className="text-soft !py-[4px] whitespace-nowrap">
+        {entry.type === "folder"
+          ? `${(entry.items ?? 0).toLocaleString("en-GB")} ${entry.items === 1 ? "item" : "items"}`
+          : clockText(new Date(entry.modified), zone)}
+      </td>
+    </tr>
+  );
+  const rows = (path: string, depth: number): React.ReactNode[] => {
+    const listing = listings[path];
+    if (!listing) {
+      return [
+        <tr key={`${path} loading`}>
+          <td colSpan={3} className="text-soft" style={{ paddingLeft: depth * 18 + 24 }}>
+            Reading…
+          </td>
+        </tr>,
+      ];
+    }
+    const made = listing.entries.flatMap((entry) => [
+      row(entry, depth, null),
+      ...(entry.type === "folder" && open.has(entry.path) ? rows(entry.path, depth + 1) : []),
+    ]);
+    if (listing.next) {
+      made.push(
+        <tr key={`${path} more`}>
+          <td colSpan={3} style={{ paddingLeft: depth * 18 + 24 }}>
+            <button
+              type="button"
+              className="text-primary underline"
+              onClick={() => void load(path, listing.next)}
+            >
+              {listing.entries.length.toLocaleString("en-GB")} of {listing.total.toLocaleString("en-GB")};
+              show more
+            </button>
+          </td>
+        </tr>,
+      );
+    }
+    return made;
+  };
+  return (
+    <>
+      <form
+        className="flex items-center gap-3 px-4 py-[10px]"
+        onSubmit={(event) => {
+          event.preventDefault();
+          setAsked(words.trim());
+        }}
+      >
+        <h2 className="part-title">What</h2>
+        <input
+          className="input"
+          data-filter
+          placeholder="Search by name in this point…"
+          aria-label="Search by name in this point"
+          value={words}
+          onChange={(event) => {
+            setWords(event.target.value);
+            if (!event.target.value) setAsked("");
+          }}
+        />
+        <button type="submit" className="btn btn-plain">
+          Search
+        </button>
+      </form>
+      <div className="min-h-0 flex-1 overflow-y-auto px-4 pb-3" tabIndex={0}>
+        {problem && (
+          <p className="refused mb-2" role="alert">
+            {problem}
+          </p>
+        )}
+        <table className="grid-table table-fixed">
+          <thead>
+            <tr>
+              <th scope="col">Name</th>
+              <th scope="col" className="num w-[86px]">
+                Size
+              </th>
+              <th scope="col" className="w-[140px]">
+                Changed
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {found
+              ? found.entries.map((entry) =>
+                  row(entry, 0, entry.path.slice(0, entry.path.lastIndexOf("/")) || "/"),
+                )
+              : rows("/", 0)}
+          </tbody>
+        </table>
+        {found && (
+          <p className="text-soft py-2">
+            {found.entries.length === 0
+              ? `Nothing in this point is called “${asked}”.`
+              : `${found.entries.length} found${found.more ? ", and more: type more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
+          </p>
+        )}
+      </div>
+    </>
+  );
+}

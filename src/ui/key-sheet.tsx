@@ -1,0 +1,131 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { toast } from "sonner";
+import { callApi } from "./api";
+import { Field, Refusal, useSending } from "./form";
+
+/** Makes the client's key, shows it this once, prints the sheet, and has one group typed to confirm it. */
+export function KeySheet({
+  clientId,
+  clientName,
+  state,
+  askedGroup,
+}: {
+  clientId: string;
+  clientName: string;
+  state: "none" | "not confirmed" | "confirmed";
+  askedGroup: number | null;
+}) {
+  const router = useRouter();
+  const sending = useSending();
+  const [made, setMade] = useState<{ groups: string[]; askedGroup: number } | null>(null);
+  const [typed, setTyped] = useState("");
+  if (state === "confirmed" && !made) {
+    return (
+      <p>
+        The key was shown once and its sheet is confirmed. The provider holds it in escrow, sealed with its
+        master key. It cannot be replaced: data may be sealed with it.
+      </p>
+    );
+  }
+  const asked = made?.askedGroup ?? askedGroup;
+  const make = () =>
+    sending.send(async () => {
+      setMade(await callApi("POST", `/clients/${clientId}/key`));
+      setTyped("");
+      router.refresh();
+    });
+  return (
+    <div className="grid gap-3">
+      {!made && (
+        <>
+          <p>
+            {state === "none"
+              ? "The client needs a key before anything can be kept: 256 random bits, shown once, to be kept on paper."
+              : "A key was made, but nobody has typed its group yet. If the sheet is lost, make a new key; nothing is sealed with the old one."}
+          </p>
+          <div>
+            <button
+              type="button"
+              className={`btn ${state === "none" ? "btn-primary" : "btn-plain"}`}
+              disabled={sending.busy}
+              onClick={make}
+            >
+              {state === "none" ? "Make the key" : "Make a new key"}
+            </button>
+          </div>
+        </>
+      )}
+      {made && (
+        <>
+          <div className="border-base-300 border p-3" id="key-sheet">
+            <p className="mb-2 font-semibold">Key sheet of {clientName}</p>
+            <ol className="grid grid-cols-3 gap-x-5 gap-y-1 font-mono text-[15px]" data-key-groups>
+              {made.groups.map((group, i) => (
+                <li key={group}>
+                  <span className="text-soft inline-block w-6 text-[12px]">{i + 1}</span>
+                  <b>{group}</b>
+                </li>
+              ))}
+            </ol>
+            <p className="text-soft mt-2 text-[13px]">
+              The last character of each group checks it. Whoever has this sheet and the depot can read
+              everything of this client; without it and without the provider, nobody can.
+            </p>
+          </div>
+          <div>
+            <button
+              type="button"
+              className="btn btn-plain"
+              onClick={() => {
+                const sheet = document.getElementById("key-sheet")!;
+                const page = window.open("", "_blank", "width=700,height=500");
+                if (!page) return;
+                page.document.title = `Key sheet of ${clientName}`;
+                page.document.body.append(page.document.importNode(sheet, true));
+                page.print();
+              }}
+            >
+              Print the sheet
+            </button>
+          </div>
+        </>
+      )}
+      {asked !== null && (
+        <form
+          className="grid max-w-[360px] gap-2"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void sending.send(async () => {
+              await callApi("POST", `/clients/${clientId}/key/confirm`, { group: typed });
+              toast.success("The key is confirmed.");
+              setMade(null);
+              router.refresh();
+            });
+          }}
+        >
+          <Field label={`Type group ${asked + 1} from the sheet`} error={sending.errorOf("group")}>
+            {(id, invalid) => (
+              <input
+                id={id}
+                className="input font-mono"
+                autoComplete="off"
+                aria-invalid={invalid}
+                value={typed}
+                onChange={(event) => setTyped(event.target.value)}
+              />
+            )}
+          </Field>
+          {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
+          <div>
+            <button type="submit" className="btn btn-primary" disabled={sending.busy || !typed.trim()}>
+              Confirm the key
+            </button>
+          </div>
+        </form>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,172 @@
+"use client";
+
+import { DateTime } from "luxon";
+import Link from "next/link";
+import { useCallback, useEffect, useState } from "react";
+import { callApi } from "./api";
+import { DeedButton, tellRefusal } from "./deeds";
+import { Depth, type DepthPoint } from "./depth";
+import { FileTree, type TreeEntry } from "./file-tree";
+import { clockText } from "./moment";
+import { Month } from "./month";
+import { type BasketItem, RestoreTarget } from "./restore-target";
+import { Versions } from "./versions";
+
+export interface RestoreBenchProps {
+  readonly source: {
+    readonly id: string;
+    readonly name: string;
+    readonly machineId: string | null;
+    readonly machineName: string | null;
+  };
+  readonly clientName: string;
+  readonly zone: string;
+  readonly now: Date;
+  readonly startPath: string;
+  readonly startPoint: string | undefined;
+  readonly machines: readonly { readonly id: string; readonly name: string }[];
+  readonly points: readonly DepthPoint[];
+  readonly lately: readonly { readonly id: string; readonly text: string }[];
+  readonly runsBase: string;
+}
+
+/** Restore: when, what, where to, in one sight. The basket may hold things from several moments. */
+export function RestoreBench({
+  source,
+  zone,
+  now,
+  points,
+  startPoint,
+  startPath,
+  machines,
+  lately,
+  runsBase,
+  clientName,
+}: RestoreBenchProps) {
+  const [pointId, setPointId] = useState(
+    points.some((point) => point.id === startPoint)
+      ? startPoint!
+      : (points.find((point) => !point.purgeAfter)?.id ?? points[0]!.id),
+  );
+  const chosen = points.find((point) => point.id === pointId) ?? points[0]!;
+  const monthOf = useCallback(
+    (point: DepthPoint) => DateTime.fromJSDate(point.moment, { zone }).toFormat("yyyy-MM"),
+    [zone],
+  );
+  const [month, setMonth] = useState(monthOf(chosen));
+  const [basket, setBasket] = useState<readonly BasketItem[]>([]);
+  const [looked, setLooked] = useState<TreeEntry | null>(null);
+  const choose = (id: string) => {
+    const point = points.find((one) => one.id === id);
+    if (!point) return;
+    setPointId(id);
+    setMonth(monthOf(point));
+  };
+  const put = (entry: TreeEntry, from: string, moment: Date) =>
+    setBasket((before) =>
+      before.some((item) => item.pointId === from && item.path === entry.path)
+        ? before
+        : [
+            ...before,
+            { pointId: from, moment, path: entry.path, name: entry.name, type: entry.type, size: entry.size },
+          ],
+    );
+  const toggle = (entry: TreeEntry) => {
+    const there = basket.some((item) => item.pointId === chosen.id && item.path === entry.path);
+    if (there) setBasket(basket.filter((item) => item.pointId !== chosen.id || item.path !== entry.path));
+    else put(entry, chosen.id, chosen.moment);
+  };
+  useEffect(() => setLooked(null), []);
+  return (
+    <div className="grid min-h-0 flex-1 grid-cols-[286px_minmax(0,1fr)_344px]">
+      <section
+        className="border-base-300 grid content-start gap-4 overflow-y-auto border-r px-4 py-3"
+        aria-label="When"
+        tabIndex={0}
+      >
+        <h2 className="part-title flex justify-between">
+          When <span className="font-normal">{clockText(chosen.moment, zone)}</span>
+        </h2>
+        <Month
+          points={points}
+          chosen={chosen}
+          choose={choose}
+          month={month}
+          setMonth={setMonth}
+          zone={zone}
+        />
+        <Depth points={points} chosen={chosen.id} choose={choose} now={now} zone={zone} />
+        {chosen.purgeAfter && (
+          <div className="warned grid gap-2">
+            <p>
+              Its policy no longer keeps this point. It will be purged after{" "}
+              {clockText(chosen.purgeAfter, zone)}.
+            </p>
+            <DeedButton
+              deed={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
+              done="The point is kept again."
+            >
+              Bring it back
+            </DeedButton>
+          </div>
+        )}
+      </section>
+      <section className="flex min-h-0 flex-col" aria-label="What">
+        <FileTree
+          key={chosen.id}
+          pointId={chosen.id}
+          zone={zone}
+          startPath={startPath}
+          inBasket={(entry) => basket.some((item) => item.pointId === chosen.id && item.path === entry.path)}
+          toggle={toggle}
+          look={setLooked}
+          looked={looked?.path ?? null}
+        />
+        {looked && looked.type !== "folder" && (
+          <Versions
+            sourceId={source.id}
+            entry={looked}
+            zone={zone}
+            points={points.length}
+            close={() => setLooked(null)}
+            put={(version) =>
+              put({ ...looked, size: version.size }, version.pointId, new Date(version.moment))
+            }
+            isIn={(version) =>
+              basket.some((item) => item.pointId === version.pointId && item.path === looked.path)
+            }
+          />
+        )}
+      </section>
+      <section
+        className="bg-base-100 border-base-300 flex min-h-0 flex-col gap-4 overflow-y-auto border-l px-4 py-3"
+        aria-label="Where to"
+        tabIndex={0}
+      >
+        <RestoreTarget
+          source={source}
+          clientName={clientName}
+          machines={machines}
+          basket={basket}
+          setBasket={setBasket}
+          zone={zone}
+          runsBase={runsBase}
+          tell={tellRefusal}
+        />
+        <div className="border-line mt-auto border-t pt-3">
+          <h3 className="mb-1 font-semibold">Lately from here</h3>
+          {lately.length === 0 && <p className="text-soft">Nothing was restored from here yet.</p>}
+          <ul className="text-soft grid gap-1 text-[13px]">
+            {lately.map((run) => (
+              <li key={run.id}>
+                <Link className="quiet" href={`${runsBase}/runs?sel=${run.id}`}>
+                  {run.text}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </div>
+      </section>
+    </div>
+  );
+}

@@ -1,0 +1,108 @@
+"use client";
+
+import { X } from "lucide-react";
+import { useEffect, useState } from "react";
+import { formatBytes } from "@/core/units/bytes";
+import { ApiError, callApi } from "./api";
+import type { TreeEntry } from "./file-tree";
+import { clockText } from "./moment";
+
+export interface FileVersion {
+  readonly pointId: string;
+  readonly moment: string;
+  readonly firstSeen: string;
+  readonly size: number | null;
+  readonly modified: string;
+  readonly sizeChange: number | null;
+}
+
+/** A file's versions over all points of its source. */
+export function Versions({
+  sourceId,
+  entry,
+  zone,
+  points,
+  put,
+  isIn,
+  close,
+}: {
+  sourceId: string;
+  entry: TreeEntry;
+  zone: string;
+  points: number;
+  put: (version: FileVersion) => void;
+  isIn: (version: FileVersion) => boolean;
+  close: () => void;
+}) {
+  const [versions, setVersions] = useState<readonly FileVersion[] | null>(null);
+  const [problem, setProblem] = useState<string | null>(null);
+  useEffect(() => {
+    let current = true;
+    setVersions(null);
+    callApi<{ versions: FileVersion[] }>(
+      "GET",
+      `/sources/${sourceId}/versions?path=${encodeURIComponent(entry.path)}`,
+    ).then(
+      (answer) => current && setVersions(answer.versions),
+      (error) => error instanceof ApiError && setProblem(error.problem.detail),
+    );
+    return () => {
+      current = false;
+    };
+  }, [sourceId, entry.path]);
+  return (
+    <section
+      className="border-base-300 max-h-[240px] overflow-y-auto border-t px-4 py-2"
+      aria-label={`Versions of ${entry.name}`}
+      tabIndex={0}
+    >
+      <h3 className="part-title flex items-center">
+        <span className="flex-1 truncate">
+          {entry.name} ·{" "}
+          {versions
+            ? `${versions.length} ${versions.length === 1 ? "version" : "versions"} in ${points} points`
+            : "looking through all points…"}
+        </span>
+        <button type="button" className="p-1" aria-label="Close the versions" onClick={close}>
+          <X size={14} />
+        </button>
+      </h3>
+      {problem && <p className="refused">{problem}</p>}
+      <table className="grid-table">
+        <thead className="sr-only">
+          <tr>
+            <th scope="col">Moment</th>
+            <th scope="col">Size</th>
+            <th scope="col">Against the one before</th>
+            <th scope="col">Basket</th>
+          </tr>
+        </thead>
+        <tbody>
+          {versions?.map((version) => (
+            <tr key={version.pointId}>
+              <td className="!py-[4px]">{clockText(new Date(version.moment), zone)}</td>
+              <td className="text-soft !py-[4px]">changed {clockText(new Date(version.modified), zone)}</td>
+              <td className="num !py-[4px]">{version.size === null ? "" : formatBytes(version.size)}</td>
+              <td className="num text-soft !py-[4px]">
+                {version.sizeChange === null
+                  ? "first seen"
+                  : version.sizeChange === 0
+                    ? "same size"
+                    : `${version.sizeChange > 0 ? "+" : ""}${formatBytes(version.sizeChange)}`}
+              </td>
+              <td className="num !py-[4px]">
+                {isIn(version) ? (
+                  <span className="text-soft">in the basket</span>
+                ) : (
+                  <button type="button" className="text-primary underline" onClick={() => put(version)}>
+                    into the basket
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
