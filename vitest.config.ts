@@ -13,7 +13,6 @@ export default defineConfig({
         test: {
           name: "whole",
           include: ["tests/{api,faults,browser}/**/*.test.ts"],
-          globalSetup: ["tests/console.ts"],
           testTimeout: 180_000,
           hookTimeout: 180_000,
           fileParallelism: false,

@@ -19,17 +19,21 @@ export async function restore(
   const readerOf = (depotId: string): StoreReader => {
     let reader = readers.get(depotId);
     if (!reader) {
-      reader = new StoreReader(keys, {
-        locate: (ids) => link.locate(job.runId, depotId, ids),
-        open: async (packId) => {
-          const { size } = await link.readPack(job.runId, depotId, packId, 0, 0);
-          return {
-            size,
-            read: async (offset, length) =>
-              (await link.readPack(job.runId, depotId, packId, offset, length)).bytes,
-          };
+      reader = new StoreReader(
+        keys,
+        {
+          locate: (ids) => link.locate(job.runId, depotId, ids),
+          open: async (packId) => {
+            const { size } = await link.readPack(job.runId, depotId, packId, 0, 0);
+            return {
+              size,
+              read: async (offset, length) =>
+                (await link.readPack(job.runId, depotId, packId, offset, length)).bytes,
+            };
+          },
         },
-      });
+        true,
+      );
       readers.set(depotId, reader);
     }
     return reader;

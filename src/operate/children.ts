@@ -53,7 +53,7 @@ export class Children {
       if (one.timer) clearTimeout(one.timer);
       one.child?.kill("SIGTERM");
     }
-    const deadline = performance.now() + 6000;
+    const deadline = performance.now() + 3000;
     while (this.kept.some((one) => one.child) && performance.now() < deadline) await pause(50);
     for (const one of this.kept) one.child?.kill("SIGKILL");
     while (this.kept.some((one) => one.child)) await pause(20);

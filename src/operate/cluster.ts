@@ -9,8 +9,9 @@ import {
   readFileSync,
   writeFileSync,
 } from "node:fs";
-import { createServer } from "node:net";
+import { connect, createServer } from "node:net";
 import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
 import { promisify } from "node:util";
 
 const run = promisify(execFile);
@@ -129,7 +130,6 @@ export async function startCluster(
 ): Promise<DatabaseAccess> {
   mkdirSync(home, { recursive: true, mode: 0o700 });
   const access = readAccess(home) ?? (await makeCluster(home));
-  if (await isRunning(access)) return access;
   const options = {
     listen_addresses: "127.0.0.1",
     port: String(access.port),
@@ -140,26 +140,42 @@ export async function startCluster(
   const line = Object.entries(options)
     .map(([name, value]) => `-c ${name}='${value}'`)
     .join(" ");
-  await serverCall("pg_ctl", [
-    "start",
-    "-D",
-    access.folder,
-    "-w",
-    "-t",
-    "60",
-    "-l",
-    join(access.folder, "server.log"),
-    "-o",
-    line,
-  ]);
+  // a server that was killed is not gone at once: its children end first, and until then it cannot start anew
+  for (let tries = 1; !(await answers(access)); tries += 1) {
+    try {
+      await serverCall("pg_ctl", [
+        "start",
+        "-D",
+        access.folder,
+        "-w",
+        "-t",
+        "60",
+        "-l",
+        join(access.folder, "server.log"),
+        "-o",
+        line,
+      ]);
+    } catch (error) {
+      if (tries >= START_TRIES) throw error;
+      await pause(500);
+    }
+  }
   return access;
 }
 
-const isRunning = (access: DatabaseAccess): Promise<boolean> =>
-  serverCall("pg_ctl", ["status", "-D", access.folder]).then(
-    () => true,
-    () => false,
-  );
+const START_TRIES = 20;
+
+/** Whether something listens on the cluster's port. */
+export const answers = (access: DatabaseAccess): Promise<boolean> =>
+  new Promise((resolve) => {
+    const socket = connect(access.port, "127.0.0.1");
+    const say = (yes: boolean) => {
+      socket.destroy();
+      resolve(yes);
+    };
+    socket.once("connect", () => say(true));
+    socket.once("error", () => say(false));
+  });
 
 /** Stops the cluster; one that does not run is no error. */
 export async function stopCluster(

@@ -10,7 +10,7 @@ import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { Children } from "./children";
-import { ensureMasterKey, startCluster, stopCluster } from "./cluster";
+import { answers, ensureMasterKey, startCluster, stopCluster } from "./cluster";
 
 /** `bin/start`: brings up database, web, runner and the demo's agents, and ends all of it on Ctrl-C. */
 const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
@@ -114,6 +114,12 @@ async function main(): Promise<void> {
         join(home, `log/agent-${machine.name}.log`),
       );
     }
+    const watch = setInterval(async () => {
+      if (ended || (await answers(access))) return;
+      console.log("The database ended; started again.");
+      await startCluster(home).catch((error: Error) => console.error(error.message));
+    }, 3000);
+    watch.unref();
     console.log(`\nDeep Keep answers at ${url}`);
     if (existsSync(signInFile(home))) {
       const { people } = JSON.parse(readFileSync(signInFile(home), "utf8")) as {

@@ -32,11 +32,13 @@ export class StoreReader {
     sizeCalculation: () => 1024 * 1024,
   });
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
-  private readonly located = new LRUCache<ByteString, string>({ max: 20_000 });
+  private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
 
   constructor(
     private readonly keys: StoreKeys,
     private readonly source: PackSource,
+    /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
+    private readonly readAhead = false,
   ) {}
 
   /** Finds out where chunks lie before they are read one by one; saves a question for each. */
@@ -109,14 +111,17 @@ export class StoreReader {
     pack.blocks.forEach((block, number) => {
       let offset = 0;
       block.ids.forEach((id, i) => {
-        places.set(idKey(id), [number, offset, block.lengths[i]!]);
+        const key = idKey(id);
+        places.set(key, [number, offset, block.lengths[i]!]);
+        if (this.readAhead) this.located.set(key, packId); // what is read next lies beside it
         offset += block.lengths[i]!;
       });
     });
     return { bytes, pack, places };
   }
 
-  private block(packId: string, loaded: LoadedPack, number: number): Promise<Buffer> {
+  private block(packId: string, loaded: LoadedPack, number: number, ahead = this.readAhead): Promise<Buffer> {
+    if (ahead && number + 1 < loaded.pack.blocks.length) this.block(packId, loaded, number + 1, false);
     const key = `${packId} ${number}`;
     let loading = this.blocks.get(key);
     if (!loading) {

@@ -55,7 +55,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
           {(id, invalid) => (
             <input
               id={id}
-              className="input"
+              className="input w-full"
               aria-invalid={invalid}
               value={values[field]}
               onChange={(event) => setValues({ ...values, [field]: event.target.value })}
@@ -71,7 +71,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
         {(id, invalid) => (
           <input
             id={id}
-            className="input"
+            className="input w-full"
             list="zones"
             aria-invalid={invalid}
             value={values.zone}
@@ -88,7 +88,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
         {(id, invalid) => (
           <textarea
             id={id}
-            className="textarea"
+            className="textarea w-full"
             rows={3}
             aria-invalid={invalid}
             value={values.sites}

@@ -127,7 +127,7 @@ export function CommandField({ base, view, views }: { base: string; view: string
           value={text}
           onValueChange={setText}
           placeholder="A place, a view, or something to do…"
-          className="input mb-2"
+          className="input w-full mb-2"
         />
         <Command.List className="max-h-[46vh] overflow-y-auto">
           <Command.Empty className="text-soft px-2 py-2">Nothing is called “{text}”.</Command.Empty>

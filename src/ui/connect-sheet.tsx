@@ -43,7 +43,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
           {(id) => (
             <select
               id={id}
-              className="select"
+              className="select w-full"
               value={clientId}
               onChange={(event) => setClientId(event.target.value)}
             >
@@ -60,7 +60,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
         {(id) => (
           <select
             id={id}
-            className="select"
+            className="select w-full"
             value={site?.id}
             onChange={(event) => setSiteId(event.target.value)}
           >
@@ -77,7 +77,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
           {(id, invalid) => (
             <input
               id={id}
-              className="input"
+              className="input w-full"
               inputMode="numeric"
               aria-invalid={invalid}
               value={uses}
@@ -89,7 +89,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
           {(id, invalid) => (
             <input
               id={id}
-              className="input"
+              className="input w-full"
               inputMode="numeric"
               aria-invalid={invalid}
               value={hours}

@@ -128,7 +128,7 @@ export function PolicyChoice({
   }
   return (
     <select
-      className="select"
+      className="select w-full"
       aria-label="Policy of this source"
       value={policyId ?? ""}
       onChange={async (event) => {
@@ -182,7 +182,7 @@ export function RemoveMachine({ machineId, name }: { machineId: string; name: st
       </label>
       <input
         id="remove-machine"
-        className="input"
+        className="input w-full"
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
       />

@@ -96,7 +96,7 @@ export function DepotSheet() {
         {(id, invalid) => (
           <input
             id={id}
-            className="input"
+            className="input w-full"
             aria-invalid={invalid}
             value={values.name}
             onChange={set("name")}
@@ -111,7 +111,7 @@ export function DepotSheet() {
         {(id, invalid) => (
           <input
             id={id}
-            className="input font-mono"
+            className="input w-full font-mono"
             placeholder="/srv/depots/harbour"
             aria-invalid={invalid}
             value={values.path}
@@ -123,7 +123,7 @@ export function DepotSheet() {
         {(id, invalid) => (
           <input
             id={id}
-            className="input"
+            className="input w-full"
             aria-invalid={invalid}
             value={values.region}
             onChange={set("region")}
@@ -137,7 +137,7 @@ export function DepotSheet() {
         {(id, invalid) => (
           <input
             id={id}
-            className="input"
+            className="input w-full"
             placeholder="500 GiB"
             aria-invalid={invalid}
             value={values.capacity}
@@ -238,7 +238,7 @@ export function GrantForm({
           {(id) => (
             <select
               id={id}
-              className="select"
+              className="select w-full"
               value={clientId}
               onChange={(event) => setClientId(event.target.value)}
             >
@@ -254,7 +254,7 @@ export function GrantForm({
           {(id, invalid) => (
             <input
               id={id}
-              className="input"
+              className="input w-full"
               placeholder={current?.quotaBytes ? formatBytes(current.quotaBytes) : "500 GiB"}
               aria-invalid={invalid}
               value={quota}

@@ -210,7 +210,7 @@ export function FileTree({
       >
         <h2 className="part-title">What</h2>
         <input
-          className="input"
+          className="input w-full"
           data-filter
           placeholder="Search by name in this point…"
           aria-label="Search by name in this point"

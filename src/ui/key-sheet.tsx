@@ -110,7 +110,7 @@ export function KeySheet({
             {(id, invalid) => (
               <input
                 id={id}
-                className="input font-mono"
+                className="input w-full font-mono"
                 autoComplete="off"
                 aria-invalid={invalid}
                 value={typed}

@@ -223,7 +223,7 @@ export function PolicySheet({
         </label>
         <input
           id="policy-name"
-          className="input h-[30px] max-w-[320px] font-bold"
+          className="input w-full h-[30px] max-w-[320px] font-bold"
           placeholder="Name of the policy"
           value={draft.name}
           onChange={(event) => set({ name: event.target.value })}
@@ -263,7 +263,7 @@ export function PolicySheet({
               {(id, invalid) => (
                 <textarea
                   id={id}
-                  className="textarea font-mono"
+                  className="textarea w-full font-mono"
                   rows={3}
                   aria-invalid={invalid}
                   value={draft.folders}
@@ -280,7 +280,7 @@ export function PolicySheet({
                 {(id, invalid) => (
                   <textarea
                     id={id}
-                    className="textarea font-mono"
+                    className="textarea w-full font-mono"
                     rows={3}
                     aria-invalid={invalid}
                     value={draft.include}
@@ -296,7 +296,7 @@ export function PolicySheet({
                 {(id, invalid) => (
                   <textarea
                     id={id}
-                    className="textarea font-mono"
+                    className="textarea w-full font-mono"
                     rows={3}
                     aria-invalid={invalid}
                     value={draft.exclude}
@@ -316,7 +316,7 @@ export function PolicySheet({
               {(id) => (
                 <select
                   id={id}
-                  className="select"
+                  className="select w-full"
                   value={draft.when}
                   onChange={(event) => set({ when: event.target.value as Draft["when"] })}
                 >
@@ -365,7 +365,7 @@ export function PolicySheet({
                   {(id, invalid) => (
                     <input
                       id={id}
-                      className="input"
+                      className="input w-full"
                       placeholder="21:30"
                       aria-invalid={invalid}
                       value={draft.at}
@@ -379,7 +379,7 @@ export function PolicySheet({
                   {(id, invalid) => (
                     <input
                       id={id}
-                      className="input"
+                      className="input w-full"
                       inputMode="numeric"
                       aria-invalid={invalid}
                       value={draft.hours}
@@ -396,7 +396,7 @@ export function PolicySheet({
                 {(id, invalid) => (
                   <input
                     id={id}
-                    className="input"
+                    className="input w-full"
                     inputMode="numeric"
                     aria-invalid={invalid}
                     value={draft.target}
@@ -417,7 +417,7 @@ export function PolicySheet({
                 {(id) => (
                   <select
                     id={id}
-                    className="select"
+                    className="select w-full"
                     value={draft.howLong}
                     onChange={(event) => set({ howLong: event.target.value as Draft["howLong"] })}
                   >
@@ -432,7 +432,7 @@ export function PolicySheet({
                   {(id, invalid) => (
                     <input
                       id={id}
-                      className="input"
+                      className="input w-full"
                       inputMode="numeric"
                       aria-invalid={invalid}
                       value={draft.count}
@@ -446,7 +446,7 @@ export function PolicySheet({
                   {(id, invalid) => (
                     <input
                       id={id}
-                      className="input"
+                      className="input w-full"
                       inputMode="numeric"
                       aria-invalid={invalid}
                       value={draft.keepDays}
@@ -466,7 +466,7 @@ export function PolicySheet({
               {(id, invalid) => (
                 <select
                   id={id}
-                  className="select"
+                  className="select w-full"
                   aria-invalid={invalid}
                   value={draft.depotId}
                   onChange={(event) => set({ depotId: event.target.value })}

@@ -185,7 +185,7 @@ export function RestoreTarget({
               {(id) => (
                 <select
                   id={id}
-                  className="select"
+                  className="select w-full"
                   value={machineId}
                   onChange={(event) => setMachineId(event.target.value)}
                 >
@@ -201,7 +201,7 @@ export function RestoreTarget({
               {(id, invalid) => (
                 <input
                   id={id}
-                  className="input font-mono"
+                  className="input w-full font-mono"
                   aria-invalid={invalid}
                   value={folder}
                   onChange={(event) => setFolder(event.target.value)}

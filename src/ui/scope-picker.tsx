@@ -84,7 +84,7 @@ export function ScopePicker({
         <div className="bg-base-100 border-base-300 absolute top-[36px] left-0 z-30 w-[420px] border p-2 shadow-md">
           <input
             ref={(input) => input?.focus()}
-            className="input"
+            className="input w-full"
             placeholder="Client, site or source…"
             aria-label="Find a scope"
             role="combobox"

@@ -29,7 +29,7 @@ export function SearchField({
       }}
     >
       <input
-        className="input h-[30px]"
+        className="input w-full h-[30px]"
         data-filter
         aria-label={label}
         placeholder={placeholder}

@@ -123,7 +123,7 @@ export function SourceTable({
     <>
       <div className="flex items-center gap-3 px-[14px] py-2">
         <input
-          className="input max-w-[320px]"
+          className="input w-full max-w-[320px]"
           placeholder="Filter by name, policy or state…"
           aria-label="Filter sources"
           data-filter

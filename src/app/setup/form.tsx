@@ -45,7 +45,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
               {(id, invalid) => (
                 <input
                   id={id}
-                  className="input"
+                  className="input w-full"
                   type={type}
                   autoComplete={complete}
                   aria-invalid={invalid}
@@ -59,7 +59,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
             {(id, invalid) => (
               <select
                 id={id}
-                className="select"
+                className="select w-full"
                 aria-invalid={invalid}
                 value={values.zone}
                 onChange={(event) => set("zone", event.target.value)}

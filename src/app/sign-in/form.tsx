@@ -30,7 +30,7 @@ export function SignInForm() {
             {(id, invalid) => (
               <input
                 id={id}
-                className="input"
+                className="input w-full"
                 type="email"
                 autoComplete="username"
                 aria-invalid={invalid}
@@ -43,7 +43,7 @@ export function SignInForm() {
             {(id, invalid) => (
               <input
                 id={id}
-                className="input"
+                className="input w-full"
                 type="password"
                 autoComplete="current-password"
                 aria-invalid={invalid}

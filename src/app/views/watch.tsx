@@ -30,7 +30,7 @@ export async function watchView({ tx, place, now, provider, ask, href }: ViewInp
   const touched = new Set(causes.flatMap((cause) => cause.sourceIds));
   const main = (
     <>
-      <div className="head-line">
+      <div className="head-line whitespace-nowrap !gap-[2px]">
         <Link
           href={href({ state: undefined })}
           className={`rounded-[3px] px-[9px] py-[4px] ${only ? "" : "bg-verdigris-soft"}`}
@@ -41,7 +41,7 @@ export async function watchView({ tx, place, now, provider, ask, href }: ViewInp
           <Link
             key={state}
             href={href({ state: only === state ? undefined : state })}
-            className={`flex items-center gap-2 rounded-[3px] px-[8px] py-[4px] ${only === state ? "bg-selected" : ""}`}
+            className={`flex items-center gap-[6px] rounded-[3px] px-[7px] py-[4px] ${only === state ? "bg-selected" : ""}`}
             aria-current={only === state}
           >
             <Mark state={state} />
@@ -50,7 +50,7 @@ export async function watchView({ tx, place, now, provider, ask, href }: ViewInp
             </span>
           </Link>
         ))}
-        <span className="text-soft ml-auto">
+        <span className="text-soft ml-auto pl-2 text-[13px]">
           as of {clockText(standing.at, provider.zone).slice(-5)} · last night{" "}
           {counted(standing.lastNight.runs, "run")}, {standing.lastNight.clean} clean
         </span>
@@ -215,7 +215,7 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
               >
                 {source.name}
               </Link>
-              <span className="text-soft truncate text-[13px]">{source.clientName}</span>
+              <span className="text-soft min-w-0 flex-1 truncate text-[13px]">{source.clientName}</span>
               <span className="whitespace-nowrap">{formatBytes(source.bytes)}</span>
             </li>
           ))}

@@ -1,0 +1,311 @@
+import { randomBytes, randomUUID } from "node:crypto";
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { operations } from "@/app/api/operations";
+import { all } from "@/db/scope";
+import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { TestConsole } from "../test-console";
+
+let console_: TestConsole;
+let mine: TestClient;
+let theirs: TestClient;
+let myMachine: TestMachine;
+let theirMachine: TestMachine;
+let portalToken: string;
+let theirIds: Record<string, string>;
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  mine = await makeClient(console_, "Vossel & Daughters Bakery");
+  theirs = await makeClient(console_, "Brackenfold Dental");
+  myMachine = await enrolMachine(console_, mine, "voss-lt-01");
+  theirMachine = await enrolMachine(console_, theirs, "brack-srv-01");
+  writeFileSync(join(theirMachine.root, "data/x-ray"), randomBytes(50_000));
+  console_.runAgent(theirMachine.state);
+  const run = await backUp(console_, theirMachine.sourceId);
+  const { id: archiveId } = await console_.ok<{ id: string }>("POST", "/restores/archives", {
+    items: [{ pointId: run.figures.point, path: "/data" }],
+    format: "tar",
+  });
+  portalToken = await console_.addPerson({
+    email: "hanne@vossel.example",
+    name: "Hanne Vossel",
+    role: "portal",
+    clientId: mine.id,
+  });
+  theirIds = {
+    clientId: theirs.id,
+    sourceId: theirMachine.sourceId,
+    policyId: theirs.policyId,
+    depotId: theirs.depotId,
+    connectionId: theirMachine.machineId,
+    runId: run.id,
+    pointId: run.figures.point!,
+    archiveId,
+  };
+});
+afterAll(() => console_?.stop());
+
+const fill = (path: string, ids: Record<string, string>) =>
+  path.replace(/\{(\w+)\}/g, (_, name: string) => ids[name] ?? randomUUID());
+const identity = (machine: TestMachine) =>
+  JSON.parse(readFileSync(join(machine.state, "identity.json"), "utf8")) as { token: string };
+
+/** Bodies that pass the checks, so that what answers is tenancy and not the schema. */
+const bodyOf = (id: string): unknown => {
+  const items = [{ pointId: theirIds.pointId, path: "/data" }];
+  const clauses = {
+    what: { folders: ["/data"] },
+    when: { schedule: { kind: "on-demand" }, targetHours: 24 },
+    howLong: { kind: "for-ever" },
+    where: { depotId: theirs.depotId },
+  };
+  const bodies: Record<string, unknown> = {
+    takeOnClient: {
+      name: "X",
+      zone: "UTC",
+      region: "r",
+      contactName: "c",
+      contactEmail: "c@x.example",
+      sites: ["s"],
+    },
+    addPortalUser: { name: "X", email: "x@x.example", password: "a long password" },
+    addSite: { name: "X" },
+    makeEnrolmentCode: { siteId: theirs.siteId },
+    confirmClientKey: { group: "00000" },
+    testFolder: { path: "/tmp" },
+    addDepot: { name: "X", path: "/tmp", region: "r" },
+    grantDepot: { quotaBytes: 5 },
+    makePolicy: { clientId: theirs.id, name: "X", clauses },
+    changePolicy: { name: "X", clauses, revision: 1 },
+    consequences: { clientId: theirs.id, when: clauses.when, howLong: clauses.howLong },
+    changeSource: { paused: true },
+    weighBasket: { items },
+    restore: { items, destination: { kind: "original" } },
+    prepareDownload: { items, format: "zip" },
+  };
+  return bodies[id] ?? {};
+};
+
+describe("each route of the API", () => {
+  const guarded = operations.filter((operation) => operation.caller !== "anyone");
+  it.each(guarded.map((operation) => [operation.id, operation] as const))(
+    "%s asks who one is",
+    async (_id, operation) => {
+      const answer = await console_.call(
+        operation.method,
+        fill(operation.path, theirIds),
+        operation.method === "GET" ? undefined : bodyOf(operation.id),
+        null,
+      );
+      expect(answer.status).toBe(401);
+    },
+  );
+
+  const foreign = guarded.filter((operation) => !["me", "signOut", "listCodes"].includes(operation.id));
+  it.each(foreign.map((operation) => [operation.id, operation] as const))(
+    "%s is not there for another client's person",
+    async (_id, operation) => {
+      const query = { searchEntries: "?name=x", listVersions: "?path=/data" }[operation.id] ?? "";
+      const answer = await console_.call(
+        operation.method,
+        fill(operation.path, theirIds) + query,
+        operation.method === "GET" ? undefined : bodyOf(operation.id),
+        portalToken,
+      );
+      expect(answer.status).toBe(404);
+      expect(JSON.stringify(answer.body)).not.toContain("Brackenfold");
+    },
+  );
+
+  it.each(guarded.map((operation) => [operation.id, operation] as const))(
+    "%s takes no machine's token",
+    async (_id, operation) => {
+      const answer = await console_.call(
+        operation.method,
+        fill(operation.path, theirIds),
+        operation.method === "GET" ? undefined : bodyOf(operation.id),
+        identity(myMachine).token,
+      );
+      expect(answer.status).toBe(401);
+    },
+  );
+
+  it("shows a portal user their own statement, and nothing of the other client in it", async () => {
+    const answer = await console_.call("GET", `/clients/${mine.id}/statement`, undefined, portalToken);
+    expect(answer.status).toBe(200);
+    expect(JSON.stringify(answer.body)).not.toContain("brack-srv-01");
+  });
+});
+
+describe("each route of the agents", () => {
+  const agentCall = (machine: TestMachine, method: string, path: string, body?: BodyInit) =>
+    fetch(`${console_.url}/agent/v1/${path}`, {
+      method,
+      headers: { authorization: `Bearer ${identity(machine).token}` },
+      ...(body === undefined ? {} : { body }),
+    });
+  const json = (value: unknown) => JSON.stringify(value);
+  const ids = new Uint8Array(32);
+  const pack = "00".repeat(16);
+  const point = {
+    pointId: pack,
+    object: "",
+    root: "00".repeat(32),
+    counts: { files: 0, folders: 0, links: 0, bytes: 0 },
+    cautions: 0,
+    code: null,
+    figures: {
+      filesRead: 0,
+      bytesRead: 0,
+      filesUnchanged: 0,
+      changed: 0,
+      denser: 0,
+      removed: 0,
+      busiestFolder: null,
+      newChunks: 0,
+      newBytes: 0,
+      storedBytes: 0,
+      packs: 0,
+    },
+  };
+  const routes = (run: string, depot: string): [string, string, BodyInit?][] => [
+    ["POST", `runs/${run}/heartbeat`, json({ attempt: 1 })],
+    ["POST", `runs/${run}/log`, json({ lines: [] })],
+    ["POST", `runs/${run}/known`, ids],
+    ["PUT", `runs/${run}/packs/${pack}?chunks=1`, new Uint8Array(64)],
+    ["POST", `runs/${run}/point`, json(point)],
+    ["POST", `runs/${run}/end`, json({ outcome: "failed", code: null, message: null, figures: {} })],
+    ["POST", `runs/${run}/depots/${depot}/locate`, ids],
+    ["GET", `runs/${run}/depots/${depot}/packs/${pack}`],
+  ];
+
+  it("are not there for another client's machine", async () => {
+    for (const [method, path, body] of routes(theirIds.runId!, theirs.depotId)) {
+      expect((await agentCall(myMachine, method, path, body)).status, `${method} ${path}`).toBe(404);
+    }
+  });
+
+  it("are refused without a token", async () => {
+    for (const [method, path, body] of routes(theirIds.runId!, theirs.depotId)) {
+      const answer = await fetch(`${console_.url}/agent/v1/${path}`, {
+        method,
+        ...(body === undefined ? {} : { body }),
+      });
+      expect(answer.status).toBe(401);
+    }
+  });
+
+  it("neither list, nor overwrite, nor delete, nor read outside a restore", async () => {
+    for (const method of ["GET", "DELETE", "PUT"]) {
+      for (const path of ["packs", "points", `depots/${theirs.depotId}`, `runs/${theirIds.runId}/packs`]) {
+        expect([404, 405]).toContain(
+          (await agentCall(theirMachine, method, path, method === "PUT" ? "x" : undefined)).status,
+        );
+      }
+    }
+    const [{ id: packId } = { id: Buffer.alloc(0) }] = await console_.services.db.withScope(
+      { role: "system" },
+      (tx) => all<{ id: Buffer }>(tx, "select id from packs"),
+    );
+    const known = packId.toString("hex");
+    // the run is a backup that has ended: its own machine reads nothing through it either
+    expect(
+      (await agentCall(theirMachine, "GET", `runs/${theirIds.runId}/depots/${theirs.depotId}/packs/${known}`))
+        .status,
+    ).toBeGreaterThanOrEqual(400);
+    expect(
+      (
+        await agentCall(
+          theirMachine,
+          "PUT",
+          `runs/${theirIds.runId}/packs/${known}?chunks=1`,
+          new Uint8Array(64),
+        )
+      ).status,
+    ).toBe(409);
+  });
+
+  it("refuse a machine that was taken away", async () => {
+    const gone = await enrolMachine(console_, mine, "voss-lt-09");
+    await console_.ok("DELETE", `/connections/${gone.machineId}`);
+    expect((await agentCall(gone, "POST", "work", json({ kinds: ["backup"] }))).status).toBe(401);
+  });
+});
+
+describe("the database itself", () => {
+  it("shows another client's rows to nobody, whatever is asked", async () => {
+    for (const role of ["client", "machine"] as const) {
+      await console_.services.db.withScope({ role, clientId: mine.id }, async (tx) => {
+        for (const table of [
+          "sites",
+          "client_keys",
+          "grants",
+          "enrolment_codes",
+          "machines",
+          "policies",
+          "policy_revisions",
+          "sources",
+          "runs",
+          "run_log",
+          "points",
+          "packs",
+          "chunks",
+          "archives",
+        ]) {
+          const [row] = await all<{ other: number }>(
+            tx,
+            `select count(*)::int as other from ${table} where client_id <> $1`,
+            [mine.id],
+          );
+          expect(row!.other, `${role} ${table}`).toBe(0);
+        }
+        expect((await all(tx, "select from clients where id <> $1", [mine.id])).length).toBe(0);
+        expect((await all(tx, "select from sessions union all select from api_tokens")).length).toBe(0);
+        expect(
+          (await all<{ name: string }>(tx, "select name from depots")).map((depot) => depot.name),
+        ).toEqual(["Vossel & Daughters Bakery depot"]);
+      });
+    }
+  });
+
+  it("shows nothing without a scope, and lets a client's people change nothing", async () => {
+    const tx = await console_.services.db.pool.connect();
+    try {
+      for (const table of ["clients", "people", "machines", "runs", "trail"])
+        expect((await tx.query(`select from ${table}`)).rowCount, table).toBe(0);
+    } finally {
+      tx.release();
+    }
+    await console_.services.db.withScope({ role: "client", clientId: mine.id }, async (own) => {
+      expect((await own.query("update sources set paused = true")).rowCount).toBe(0);
+      expect((await own.query("delete from enrolment_codes")).rowCount).toBe(0);
+    });
+  });
+
+  it("keeps trail and log append-only for the application", async () => {
+    for (const sql of [
+      "delete from trail",
+      "update trail set actor = 'x'",
+      "insert into trail (id) values (1)",
+      "update run_log set message = ''",
+      "delete from run_log",
+      "drop table runs",
+      "truncate runs",
+    ]) {
+      await expect(
+        console_.services.db.withScope({ role: "system" }, (tx) => tx.query(sql)),
+        sql,
+      ).rejects.toThrow(/permission denied|must be owner|cannot insert/);
+    }
+  });
+
+  it("seals the client's key: its bytes are not in the database", async () => {
+    const [row] = await console_.services.db.withScope({ role: "system" }, (tx) =>
+      all<{ sealed: Buffer }>(tx, "select sealed from client_keys where client_id = $1", [mine.id]),
+    );
+    const key = await console_.services.spaces.dataKey(mine.id);
+    expect(row!.sealed.includes(key)).toBe(false);
+  });
+});

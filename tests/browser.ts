@@ -1,0 +1,116 @@
+import { mkdtempSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { Builder, By, until, type WebDriver, type WebElement } from "selenium-webdriver";
+import { Options, ServiceBuilder } from "selenium-webdriver/chrome.js";
+
+/** Debian's Chromium without a window, at the size the views are made for. */
+export async function openBrowser(width = 1280, height = 800): Promise<WebDriver> {
+  const options = new Options();
+  options.setChromeBinaryPath("/usr/bin/chromium");
+  options.addArguments(
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-dev-shm-usage",
+    "--force-device-scale-factor=1",
+    "--lang=en-GB",
+    `--window-size=${width},${height}`,
+    `--user-data-dir=${mkdtempSync(join(tmpdir(), "deep-keep-browser-"))}`,
+  );
+  const driver = await new Builder()
+    .forBrowser("chrome")
+    .setChromeOptions(options)
+    .setChromeService(new ServiceBuilder("/usr/bin/chromedriver"))
+    .build();
+  // the window's frame is not part of what people see
+  const inner = (await driver.executeScript("return [innerWidth, innerHeight]")) as [number, number];
+  await driver
+    .manage()
+    .window()
+    .setRect({ width: width * 2 - inner[0], height: height * 2 - inner[1] });
+  return driver;
+}
+
+const WAIT_MS = 15_000;
+
+/** The element that carries a text, once it is there and to be seen. */
+export async function seeText(driver: WebDriver, text: string, within = "body"): Promise<WebElement> {
+  const quoted = text.includes('"') ? `'${text}'` : `"${text}"`;
+  const place = within === "body" ? "//body" : `//*[@${within}]`;
+  const found = await driver.wait(
+    until.elementLocated(
+      By.xpath(
+        `${place}//*[contains(normalize-space(.), ${quoted})][not(self::script)][not(descendant::*[contains(normalize-space(.), ${quoted})])]`,
+      ),
+    ),
+    WAIT_MS,
+    `“${text}” does not appear`,
+  );
+  await driver.wait(until.elementIsVisible(found), WAIT_MS);
+  return found;
+}
+
+export const see = (driver: WebDriver, css: string): Promise<WebElement> =>
+  driver.wait(until.elementLocated(By.css(css)), WAIT_MS, `${css} does not appear`);
+
+/** A field by its label. */
+export async function field(driver: WebDriver, label: string): Promise<WebElement> {
+  const of = await driver.wait(
+    until.elementLocated(
+      By.xpath(`//label[normalize-space(.)="${label}" or starts-with(normalize-space(.), "${label}")]`),
+    ),
+    WAIT_MS,
+    `there is no field “${label}”`,
+  );
+  return driver.findElement(By.id((await of.getAttribute("for"))!));
+}
+
+export async function type(driver: WebDriver, label: string, text: string): Promise<void> {
+  const input = await field(driver, label);
+  await driver.executeScript("arguments[0].scrollIntoView({block: 'center'})", input);
+  await input.clear();
+  await input.sendKeys(text);
+}
+
+/** A button or link by what is on it. */
+export async function press(driver: WebDriver, text: string): Promise<void> {
+  const button = await driver.wait(
+    until.elementLocated(
+      By.xpath(`//*[self::button or self::a][normalize-space(.)="${text}" or @aria-label="${text}"]`),
+    ),
+    WAIT_MS,
+    `there is nothing to press called “${text}”`,
+  );
+  await driver.executeScript("arguments[0].scrollIntoView({block: 'center'})", button);
+  await driver.wait(until.elementIsEnabled(button), WAIT_MS);
+  await button.click();
+}
+
+export async function choose(driver: WebDriver, label: string, option: string): Promise<void> {
+  const select = await field(driver, label);
+  await driver.executeScript("arguments[0].scrollIntoView({block: 'center'})", select);
+  await select.findElement(By.xpath(`.//option[normalize-space(.)="${option}"]`)).click();
+}
+
+export async function signInAs(
+  driver: WebDriver,
+  url: string,
+  email: string,
+  password: string,
+): Promise<void> {
+  await driver.get(`${url}/sign-in`);
+  await type(driver, "E-mail address", email);
+  await type(driver, "Password", password);
+  await press(driver, "Sign in");
+  await driver.wait(
+    async () => !(await driver.getCurrentUrl()).includes("/sign-in"),
+    WAIT_MS,
+    "signing in does not lead on",
+  );
+}

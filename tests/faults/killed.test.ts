@@ -1,0 +1,126 @@
+import { randomBytes } from "node:crypto";
+import { mkdirSync, rmSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
+import { describeTree } from "../same-tree";
+import { kill, TestConsole } from "../test-console";
+
+let console_: TestConsole;
+let client: TestClient;
+let machine: TestMachine;
+let agent: ReturnType<TestConsole["runAgent"]>;
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  client = await makeClient(console_, "Saltrow Ferries");
+  machine = await enrolMachine(console_, client, "salt-ship-01");
+  agent = console_.runAgent(machine.state);
+});
+afterAll(() => console_?.stop());
+
+/** Enough that a run takes a second or two, new in each round, so that every round stores. */
+function newCargo(round: number): void {
+  const cargo = join(machine.root, "data/cargo");
+  rmSync(cargo, { recursive: true, force: true });
+  mkdirSync(cargo, { recursive: true });
+  for (let i = 0; i < 8; i += 1) writeFileSync(join(cargo, `hold ${i}`), randomBytes(6 * 1024 * 1024));
+  for (let i = 0; i < 400; i += 1)
+    writeFileSync(join(cargo, `slip ${round} ${i}`), `slip ${round} ${i} `.repeat(40));
+}
+
+const victims = {
+  agent: async () => {
+    await kill(agent);
+    agent = console_.runAgent(machine.state);
+  },
+  web: async () => {
+    await console_.killWeb();
+    await pause(700);
+    console_.startWeb();
+    await console_.healthy();
+  },
+  runner: async () => {
+    await console_.killRunner();
+    console_.startRunner();
+  },
+  database: async () => {
+    await console_.killDatabase();
+    await console_.startDatabase();
+    await console_.healthy();
+  },
+};
+const DELAYS_MS = [0, 200, 500];
+const rounds = DELAYS_MS.flatMap((delay) =>
+  (Object.keys(victims) as (keyof typeof victims)[]).map((victim) => [victim, delay] as const),
+);
+
+describe("killed at any instant, everything goes on", () => {
+  it.each(rounds)("%s, %d ms into a run", async (victim, delay) => {
+    newCargo(delay);
+    const { run } = await console_.ok<{ run: { id: string } }>("POST", `/sources/${machine.sourceId}/runs`);
+    await pause(delay);
+    await victims[victim]();
+    const ended = await console_.runEnds(run.id, 90_000);
+    expect(ended.outcome, ended.message ?? "").toBe("clean");
+    const before = describeTree(join(machine.root, "data"));
+    const folder = `/back ${victim} ${delay}`;
+    const back = await restore(console_, {
+      items: [{ pointId: ended.figures.point, path: "/data" }],
+      destination: { kind: "folder", folder, machineId: machine.machineId },
+    });
+    expect(back.outcome).toBe("clean");
+    expect(describeTree(join(machine.root, folder, "data"))).toEqual(before);
+    rmSync(join(machine.root, folder), { recursive: true });
+  });
+
+  it("lists no point that does not restore, after all of that", async () => {
+    const { points } = await console_.ok<{ points: { id: string; files: number }[] }>(
+      "GET",
+      `/sources/${machine.sourceId}/recovery-points`,
+    );
+    expect(points.length).toBeGreaterThanOrEqual(rounds.length);
+    for (const point of points.slice(0, 6)) {
+      const back = await restore(console_, {
+        items: [{ pointId: point.id, path: "/data" }],
+        destination: { kind: "folder", folder: "/all", machineId: machine.machineId },
+      });
+      expect(back).toMatchObject({ outcome: "clean" });
+      expect(back.figures.files).toBe(point.files);
+      rmSync(join(machine.root, "all"), { recursive: true });
+    }
+  });
+
+  it("gives a run up after three attempts, with its code", async () => {
+    newCargo(9);
+    const { run } = await console_.ok<{ run: { id: string } }>("POST", `/sources/${machine.sourceId}/runs`);
+    await kill(agent);
+    await console_.services.db.withScope({ role: "system" }, (tx) =>
+      tx.query("update runs set attempt = 2, state = 'due' where id = $1 and state <> 'ended'", [run.id]),
+    );
+    agent = console_.runAgent(machine.state);
+    await pause(900);
+    await victims.agent();
+    const ended = await console_.runEnds(run.id, 90_000);
+    expect(["run.given-up", null]).toContain(ended.code);
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+  });
+});
+
+describe("a restore that is broken off", () => {
+  it("goes on when the web comes back, and leaves no unfinished file", async () => {
+    newCargo(77);
+    const run = await backUp(console_, machine.sourceId);
+    const before = describeTree(join(machine.root, "data"));
+    const { run: back } = await console_.ok<{ run: { id: string } }>("POST", "/restores", {
+      items: [{ pointId: run.figures.point, path: "/data" }],
+      destination: { kind: "folder", folder: "/broken", machineId: machine.machineId },
+    });
+    await pause(200);
+    await victims.web();
+    const ended = await console_.runEnds(back.id, 90_000);
+    expect(ended.outcome).toBe("clean");
+    expect(describeTree(join(machine.root, "broken/data"))).toEqual(before);
+  });
+});

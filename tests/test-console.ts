@@ -1,0 +1,238 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { randomUUID } from "node:crypto";
+import { mkdirSync, openSync, readFileSync } from "node:fs";
+import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
+import { insertProvider } from "@/db/clients";
+import { migrate } from "@/db/migrate";
+import { insertPerson, insertToken } from "@/db/people";
+import {
+  answers,
+  type DatabaseAccess,
+  ensureMasterKey,
+  freePort,
+  serverPid,
+  startCluster,
+  stopCluster,
+} from "@/operate/cluster";
+import { makeServices, type Services } from "@/server/services";
+import { readSettings } from "@/server/settings";
+import { hashPassword } from "@/server/sign-in";
+import { hashSecret, randomSecret } from "@/store/secrets";
+import { freshFolder } from "./depot";
+import type { PersonRow } from "./people";
+
+const PROJECT = process.cwd();
+const PASSWORD = "lantern over the quay";
+
+export interface Answer<T = Record<string, unknown>> {
+  readonly status: number;
+  readonly body: T;
+  readonly headers: Headers;
+}
+
+/** A whole console for tests: PostgreSQL, web and runner as real processes, in a folder and on ports of its own. */
+export class TestConsole {
+  private web: ChildProcess | null = null;
+  private runner: ChildProcess | null = null;
+  private readonly agents: ChildProcess[] = [];
+
+  private constructor(
+    readonly home: string,
+    readonly port: number,
+    readonly access: DatabaseAccess,
+    readonly services: Services,
+    readonly token: string,
+  ) {}
+
+  get url(): string {
+    return `http://127.0.0.1:${this.port}`;
+  }
+
+  static async start(options: { empty?: boolean } = {}): Promise<TestConsole> {
+    const home = freshFolder("console");
+    mkdirSync(join(home, "log"));
+    ensureMasterKey(home);
+    const access = await startCluster(home, { fsync: "off" });
+    await migrate(access.owner, access.appPassword, join(PROJECT, "src/db/migrations"));
+    const services = makeServices(readSettings({ ...process.env, DEEPKEEP_HOME: home }));
+    const token = randomSecret();
+    if (!options.empty) {
+      await services.db.withScope({ role: "system" }, (tx) =>
+        insertProvider(tx, { name: "Lanternfold", zone: "Europe/London" }),
+      );
+    }
+    const made = new TestConsole(home, await freePort(), access, services, token);
+    if (!options.empty)
+      await made.addPerson(
+        { email: "ines@lanternfold.example", name: "Ines Marlow", role: "owner", clientId: null },
+        token,
+      );
+    made.startWeb();
+    made.startRunner();
+    await made.healthy();
+    return made;
+  }
+
+  private env(): NodeJS.ProcessEnv {
+    return {
+      ...process.env,
+      DEEPKEEP_HOME: this.home,
+      DEEPKEEP_QUEUE_URL: this.access.owner,
+      NODE_ENV: "production",
+      NEXT_TELEMETRY_DISABLED: "1",
+    };
+  }
+
+  private launch(name: string, args: readonly string[]): ChildProcess {
+    const log = openSync(join(this.home, "log", `${name}.log`), "a");
+    return spawn(process.execPath, args, { env: this.env(), stdio: ["ignore", log, log] });
+  }
+
+  startWeb(): void {
+    this.web = this.launch("web", [
+      join(PROJECT, "node_modules/next/dist/bin/next"),
+      "start",
+      PROJECT,
+      "-p",
+      String(this.port),
+      "-H",
+      "127.0.0.1",
+    ]);
+  }
+  startRunner(): void {
+    this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")]);
+  }
+  killWeb = (): Promise<void> => gone(this.web);
+  killRunner = (): Promise<void> => gone(this.runner);
+
+  async killDatabase(): Promise<void> {
+    process.kill(await serverPid(this.access), "SIGKILL");
+    await until(async () => !(await answers(this.access)), "the database does not die");
+  }
+  async startDatabase(): Promise<void> {
+    await startCluster(this.home, { fsync: "off" });
+  }
+
+  async healthy(): Promise<void> {
+    await until(
+      async () => (await fetch(`${this.url}/readyz`)).ok,
+      `the web does not answer: ${join(this.home, "log/web.log")}`,
+      60_000,
+    );
+  }
+
+  /** Adds a person with the password of all tests, and a token for the API. */
+  async addPerson(person: PersonRow, token = randomSecret()): Promise<string> {
+    const hash = await hashPassword(PASSWORD);
+    const now = new Date();
+    await this.services.db.withScope({ role: "system" }, async (tx) => {
+      const id = randomUUID();
+      await insertPerson(tx, { id, ...person }, hash, now);
+      await insertToken(tx, hashSecret(token), id, "test", now, new Date(now.getTime() + 86_400_000));
+    });
+    return token;
+  }
+  readonly password = PASSWORD;
+
+  async call<T = Record<string, unknown>>(
+    method: string,
+    path: string,
+    body?: unknown,
+    token: string | null = this.token,
+    headers: Record<string, string> = {},
+  ): Promise<Answer<T>> {
+    const response = await fetch(`${this.url}/api/v1${path}`, {
+      method,
+      headers: {
+        ...(token ? { authorization: `Bearer ${token}` } : {}),
+        ...(body === undefined ? {} : { "content-type": "application/json" }),
+        ...headers,
+      },
+      ...(body === undefined ? {} : { body: typeof body === "string" ? body : JSON.stringify(body) }),
+    });
+    const text = await response.text();
+    const json = response.headers.get("content-type")?.includes("json");
+    return {
+      status: response.status,
+      body: (json ? JSON.parse(text) : text) as T,
+      headers: response.headers,
+    };
+  }
+
+  /** Calls and expects success. */
+  async ok<T = Record<string, never>>(method: string, path: string, body?: unknown): Promise<T> {
+    const answer = await this.call<T>(method, path, body);
+    if (answer.status >= 300)
+      throw new Error(`${method} ${path}: ${answer.status} ${JSON.stringify(answer.body)}`);
+    return answer.body;
+  }
+
+  /** Runs bin/agent's program to its end. */
+  agent(args: readonly string[]): Promise<{ code: number | null; output: string }> {
+    return new Promise((resolve) => {
+      const child = spawn(process.execPath, [join(PROJECT, "dist/agent.mjs"), ...args]);
+      let output = "";
+      for (const stream of [child.stdout, child.stderr]) stream.on("data", (part) => (output += part));
+      child.once("exit", (code) => resolve({ code, output }));
+    });
+  }
+
+  /** Starts an agent that waits for work. */
+  runAgent(state: string): ChildProcess {
+    const child = this.launch("agent", [join(PROJECT, "dist/agent.mjs"), "run", "--state", state]);
+    this.agents.push(child);
+    return child;
+  }
+
+  /** Waits until a run has ended and returns it. */
+  async runEnds(runId: string, ms = 60_000): Promise<EndedRun> {
+    let run: EndedRun | undefined;
+    await until(
+      async () => {
+        run = (await this.call<{ run: EndedRun }>("GET", `/runs/${runId}`)).body.run;
+        return run?.state === "ended";
+      },
+      `the run ${runId} does not end`,
+      ms,
+    );
+    return run!;
+  }
+
+  logOf = (name: string): string => readFileSync(join(this.home, "log", `${name}.log`), "utf8");
+
+  async stop(): Promise<void> {
+    for (const agent of this.agents) await gone(agent);
+    await this.killRunner();
+    await this.killWeb();
+    await this.services.db.end();
+    await stopCluster(this.access, "immediate");
+  }
+}
+
+export interface EndedRun {
+  readonly id: string;
+  readonly state: string;
+  readonly outcome: string;
+  readonly code: string | null;
+  readonly message: string | null;
+  readonly attempt: number;
+  readonly figures: Record<string, number> & { point?: string };
+}
+
+async function gone(child: ChildProcess | null): Promise<void> {
+  if (!child || child.exitCode !== null || child.signalCode !== null) return;
+  const ended = new Promise((resolve) => child.once("exit", resolve));
+  child.kill("SIGKILL");
+  await ended;
+}
+export const kill = gone;
+
+/** Waits until something holds; errors meanwhile count as “not yet”. */
+export async function until(holds: () => Promise<boolean>, otherwise: string, ms = 30_000): Promise<void> {
+  const deadline = performance.now() + ms;
+  while (!(await holds().catch(() => false))) {
+    if (performance.now() > deadline) throw new Error(otherwise);
+    await pause(100);
+  }
+}
