@@ -29,7 +29,6 @@ module.exports = {
     doNotFollow: { path: "node_modules" },
     tsConfig: { fileName: "tsconfig.json" },
     tsPreCompilationDeps: true,
-    parser: "swc",
     enhancedResolveOptions: { extensions: [".ts", ".tsx", ".js"] },
     exclude: { path: "\\.next|dist" },
   },

@@ -5,7 +5,15 @@ const config: NextConfig = {
   // bin/test checks types, with the compiler itself
   typescript: { ignoreBuildErrors: true },
   serverExternalPackages: [
-    "@mongodb-js/zstd", "@napi-rs/blake-hash", "@node-rs/argon2", "archiver", "cbor-x", "koffi", "pg", "tar-stream", "graphile-worker",
+    "@mongodb-js/zstd",
+    "@napi-rs/blake-hash",
+    "@node-rs/argon2",
+    "archiver",
+    "cbor-x",
+    "koffi",
+    "pg",
+    "tar-stream",
+    "graphile-worker",
   ],
   headers: async () => [
     {

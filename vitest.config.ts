@@ -7,7 +7,10 @@ export default defineConfig({
   resolve: { alias },
   test: {
     projects: [
-      { resolve: { alias }, test: { name: "unit", include: ["src/**/*.test.{ts,tsx}"], testTimeout: 60_000 } },
+      {
+        resolve: { alias },
+        test: { name: "unit", include: ["src/**/*.test.{ts,tsx}"], testTimeout: 60_000 },
+      },
       {
         resolve: { alias },
         test: {

@@ -46,7 +46,7 @@ export async function seeText(driver: WebDriver, text: string, within = "body"):
   const found = await driver.wait(
     until.elementLocated(
       By.xpath(
-        `${place}//*[contains(normalize-space(.), ${quoted})][not(self::script)][not(descendant::*[contains(normalize-space(.), ${quoted})])]`,
+        `${place}//*[contains(normalize-space(.), ${quoted})][not(self::script)][not(local-name()='title')][not(descendant::*[contains(normalize-space(.), ${quoted})])]`,
       ),
     ),
     WAIT_MS,

@@ -192,7 +192,12 @@ async function benchFiles(): Promise<Figure[]> {
       );
       rmSync(join(folder, `depot-${round - 1}`), { recursive: true, force: true });
       depot = new BenchDepot(join(folder, `depot-${round}`));
-      first = Math.min(first, await seconds(async () => void (made = await store(depot, tree, null))));
+      first = Math.min(
+        first,
+        await seconds(async () => {
+          made = await store(depot, tree, null);
+        }),
+      );
     }
     note("first run", first, "tar | zstd -1 -T0 | openssl", pipeline, 1);
     const before = made!;
@@ -205,14 +210,18 @@ async function benchFiles(): Promise<Figure[]> {
       find = Math.min(find, await seconds(() => shell(`find ${tree} -printf '%s %T@\\n'`)));
       unchanged = Math.min(
         unchanged,
-        await seconds(async () => void (await store(depot, tree, before.tree))),
+        await seconds(async () => {
+          await store(depot, tree, before.tree);
+        }),
       );
     }
     note("unchanged run", unchanged, "the first run", first, 0.1);
     note("unchanged run", unchanged, "find -printf '%s %T@'", find, 6);
     const count = changeOneInAHundred(tree);
     let third = null as Awaited<ReturnType<typeof store>> | null;
-    const changed = await seconds(async () => void (third = await store(depot, tree, before.tree)));
+    const changed = await seconds(async () => {
+      third = await store(depot, tree, before.tree);
+    });
     note(
       `1 % changed (${count} files, ${((third!.stored.storedBytes ?? 0) / 1024 ** 2).toFixed(0)} MiB added)`,
       changed,

@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { Command } from "commander";
-import { CodedError } from "@/core/codes";
+import { CODES, CodedError } from "@/core/codes";
 import { groupsToKey } from "@/core/keysheet/keysheet";
 import { formatBytes } from "@/core/units/bytes";
 import { verifyTrail } from "@/db/trail";
@@ -201,6 +201,21 @@ program
       console.log("The trail is whole.");
     } finally {
       await services.db.end();
+    }
+  });
+
+program
+  .command("codes")
+  .description("print all codes as the page of the docs")
+  .action(() => {
+    console.log(
+      "# All codes\n\nMade from `src/core/codes.ts` by `bin/keep codes`; what a run's log, an outcome or a problem of the API can say.\n",
+    );
+    console.log("| code | what it says | cause | what to do | trying again helps |\n|---|---|---|---|---|");
+    for (const [code, text] of Object.entries(CODES)) {
+      console.log(
+        `| \`${code}\` | ${text.title} | ${text.cause} | ${text.remedy} | ${text.retry ? "yes" : "no"} |`,
+      );
     }
   });
 

@@ -5,14 +5,9 @@ import { usePathname } from "next/navigation";
 import { addressOfView, VIEW_NAMES, type View } from "@/core/places";
 import { CommandField } from "./command-field";
 import { Sign } from "./mark";
+import type { BarPerson } from "./person";
 import { PersonMenu } from "./person-menu";
 import { ScopePicker } from "./scope-picker";
-
-export interface BarPerson {
-  readonly name: string;
-  readonly email: string;
-  readonly role: string;
-}
 
 /** Scope and view from the address: `/all/watch`, `/c/quillmere/north-clinic/sources`. */
 export function useAddress(): { base: string; view: string } {

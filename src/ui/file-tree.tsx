@@ -190,8 +190,7 @@ export function FileTree({
               className="text-primary underline"
               onClick={() => void load(path, listing.next)}
             >
-              {listing.entries.length.toLocaleString("en-GB")} of {listing.total.toLocaleString("en-GB")};
-              show more
+              {`${listing.entries.length.toLocaleString("en-GB")} of ${listing.total.toLocaleString("en-GB")}; show more`}
             </button>
           </td>
         </tr>,

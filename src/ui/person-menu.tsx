@@ -2,7 +2,7 @@
 
 import { useEffect, useRef, useState } from "react";
 import { callApi } from "./api";
-import type { BarPerson } from "./bar";
+import type { BarPerson } from "./person";
 
 const initials = (name: string): string =>
   name

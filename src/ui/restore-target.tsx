@@ -273,7 +273,7 @@ export function RestoreTarget({
       )}
       <Refusal
         problem={
-          sending.problem && sending.problem.errors.some((error) => error.field.startsWith("destination."))
+          sending.problem?.errors.some((error) => error.field.startsWith("destination."))
             ? null
             : sending.problem
         }

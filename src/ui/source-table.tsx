@@ -32,7 +32,7 @@ type Line =
   | { readonly kind: "source"; readonly key: string; readonly source: SourceRow };
 
 const COLUMNS =
-  "grid grid-cols-[18px_minmax(150px,1.3fr)_minmax(110px,1fr)_150px_74px_74px_118px] items-center gap-x-3";
+  "grid grid-cols-[minmax(150px,1.3fr)_minmax(110px,1fr)_150px_74px_74px_118px] items-center gap-x-3";
 
 /** How old the newest point may be, as a bar: full is the target. */
 function AgeBar({ source, now }: { source: SourceRow; now: Date }) {
@@ -141,10 +141,9 @@ export function SourceTable({
         )}
       </div>
       <div
-        className={`${COLUMNS} border-base-300 text-soft border-b px-[14px] pb-[5px] text-[12.5px]`}
+        className={`${COLUMNS} border-base-300 text-soft border-b pr-[14px] pb-[5px] pl-[48px] text-[12.5px]`}
         aria-hidden="true"
       >
-        <span />
         <span className="pl-[22px]">Source</span>
         <span>Policy</span>
         <span>Newest point, target</span>
@@ -180,23 +179,24 @@ export function SourceTable({
             }
             const { source } = line;
             return (
-              <div key={line.key} style={place} className="group relative">
-                <input
-                  type="checkbox"
-                  data-select
-                  className="checkbox checkbox-xs absolute top-[12px] left-[12px] z-10"
-                  aria-label={`Select ${source.name}`}
-                  checked={selected.has(source.id)}
-                  onChange={() => toggle(source.id)}
-                />
+              <div key={line.key} style={place} className="flex">
+                <label className="grid w-[36px] shrink-0 place-items-center">
+                  <input
+                    type="checkbox"
+                    data-select
+                    className="checkbox checkbox-xs"
+                    aria-label={`Select ${source.name}`}
+                    checked={selected.has(source.id)}
+                    onChange={() => toggle(source.id)}
+                  />
+                </label>
                 <Link
                   href={address(source.id)}
                   data-row
                   scroll={false}
-                  className={`row ${COLUMNS} h-full !py-0`}
+                  className={`row ${COLUMNS} h-full min-w-0 flex-1 !py-0 !pl-[9px]`}
                   aria-current={source.id === chosen}
                 >
-                  <span />
                   <span className="flex min-w-0 items-center gap-2">
                     <Mark state={source.state} />
                     <span className="truncate font-semibold">{source.name}</span>

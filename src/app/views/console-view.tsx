@@ -1,9 +1,7 @@
 import { notFound } from "next/navigation";
-import type { ReactNode } from "react";
 import type { View } from "@/core/places";
-import { type Provider, readProvider } from "@/db/clients";
-import type { Tx } from "@/db/scope";
-import { type Place, resolvePlace } from "@/server/place";
+import { readProvider } from "@/db/clients";
+import { resolvePlace } from "@/server/place";
 import { Bench } from "@/ui/bench";
 import { ScopeName } from "@/ui/scope-names";
 import { theServices } from "../console";
@@ -15,28 +13,8 @@ import { runsView } from "./runs";
 import { sourcesView } from "./sources";
 import { statementsView } from "./statements";
 import { trailView } from "./trail";
+import type { Search, ViewInput, ViewOutput } from "./view";
 import { watchView } from "./watch";
-
-export type Search = Readonly<Record<string, string | string[] | undefined>>;
-
-/** What a view is made from. */
-export interface ViewInput {
-  readonly tx: Tx;
-  readonly place: Place;
-  readonly now: Date;
-  readonly provider: Provider;
-  readonly portal: boolean;
-  /** One value of the address's search part. */
-  ask(name: string): string | undefined;
-  /** This view's address with other values in its search part. */
-  href(change: Readonly<Record<string, string | undefined>>): string;
-}
-
-export interface ViewOutput {
-  readonly main: ReactNode;
-  /** Null where a view has its own columns. */
-  readonly docket: ReactNode | null;
-}
 
 const VIEW_MAKERS: Record<View, (input: ViewInput) => Promise<ViewOutput>> = {
   watch: watchView,

@@ -6,7 +6,7 @@ import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { listPolicies } from "@/db/policies";
 import { DepotSheet, DepotTestButton, GrantForm } from "@/ui/depot-sheet";
 import { Mark } from "@/ui/mark";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there. */
 async function diskFree(depot: Depot): Promise<number | null> {

@@ -7,7 +7,7 @@ import { listPolicies } from "@/db/policies";
 import type { Tx } from "@/db/scope";
 import { clockText } from "@/ui/moment";
 import { PolicySheet, type SheetClient } from "@/ui/policy-sheet";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 async function sheetClient(tx: Tx, client: Client): Promise<SheetClient> {
   const key = await clientKey(tx, client.id);

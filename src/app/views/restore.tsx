@@ -9,7 +9,7 @@ import { sourcesWithState } from "@/server/standing";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import { RestoreBench } from "@/ui/restore-bench";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 export async function restoreView({ tx, place, now, provider, ask }: ViewInput): Promise<ViewOutput> {
   const sources = await sourcesWithState(tx, place.filter, now);

@@ -11,7 +11,7 @@ import { BackUpButton, StopButton } from "@/ui/deeds";
 import { LiveProgress } from "@/ui/live-progress";
 import { Mark } from "@/ui/mark";
 import { Clock, clockText } from "@/ui/moment";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;
 const COMING = 8;

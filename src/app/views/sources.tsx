@@ -18,7 +18,7 @@ import { Depth } from "@/ui/depth";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock } from "@/ui/moment";
 import { SourceTable } from "@/ui/source-table";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
   const { tx, place, now, provider, ask, href } = input;

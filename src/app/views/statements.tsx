@@ -11,7 +11,7 @@ import { Drawing } from "@/ui/drawing";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock, clockText } from "@/ui/moment";
 import { PeriodForm } from "@/ui/period-form";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 export async function statementsView(input: ViewInput): Promise<ViewOutput> {
   return input.place.client ? oneStatement(input) : chooseClient(input);
@@ -221,7 +221,7 @@ async function oneStatement({ tx, place, now, provider, ask }: ViewInput): Promi
                     <td className="font-semibold">{source.name}</td>
                     <td>{source.site}</td>
                     <td className="whitespace-nowrap">
-                      <Mark state={source.state} label="" /> {source.state}
+                      <Mark state={source.state} /> {source.state}
                     </td>
                     <td>
                       <Ago moment={source.newestPoint} now={now} zone={client.zone} />

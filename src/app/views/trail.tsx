@@ -2,7 +2,7 @@ import Link from "next/link";
 import { readTrail } from "@/db/trail";
 import { Clock } from "@/ui/moment";
 import { SearchField } from "@/ui/search-field";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;
 

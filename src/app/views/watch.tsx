@@ -12,7 +12,7 @@ import { BackUpButton } from "@/ui/deeds";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import { Nights } from "@/ui/nights";
-import type { ViewInput, ViewOutput } from "./console-view";
+import type { ViewInput, ViewOutput } from "./view";
 
 const SHOWN: readonly ProtectionState[] = ["kept", "slipping", "exposed", "never kept", "paused"];
 

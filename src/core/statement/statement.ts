@@ -129,11 +129,11 @@ function exceptionSentence(outcome: Outcome, cause: string, names: readonly stri
 function headline(sources: StatementFacts["sources"]): string {
   if (sources.length === 0) return "Nothing is protected yet.";
   const kept = sources.filter((source) => source.state === "kept").length;
-  if (kept === sources.length)
-    return `All ${counted(kept, "source")} are kept within their target.`.replace(
-      "All 1 source are",
-      "The one source is",
-    );
+  if (kept === sources.length) {
+    return kept === 1
+      ? "The one source is kept within its target."
+      : `All ${kept} sources are kept within their target.`;
+  }
   const rest = (["exposed", "slipping", "never kept", "paused"] as const)
     .map((state) => [sources.filter((source) => source.state === state).length, state] as const)
     .filter(([count]) => count > 0)

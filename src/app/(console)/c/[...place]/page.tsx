@@ -1,4 +1,5 @@
-import { ConsoleView, type Search } from "@/app/views/console-view";
+import { ConsoleView } from "@/app/views/console-view";
+import type { Search } from "@/app/views/view";
 
 export default async function Page({
   params,

@@ -1,0 +1,6 @@
+/** Who is signed in, as the bar shows it. */
+export interface BarPerson {
+  readonly name: string;
+  readonly email: string;
+  readonly role: string;
+}

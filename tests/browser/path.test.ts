@@ -1,0 +1,291 @@
+import { randomBytes } from "node:crypto";
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { AxeBuilder } from "@axe-core/webdriverjs";
+import { By, Key, type WebDriver } from "selenium-webdriver";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { field, openBrowser, press, see, seeText, signInAs, type } from "../browser";
+import { freshFolder } from "../depot";
+import { TestConsole, until } from "../test-console";
+
+/** The whole path as a person walks it, from an empty console to a restored file and a client's statement. */
+let console_: TestConsole;
+let browser: WebDriver;
+const root = freshFolder("machine");
+const depotPath = freshFolder("depot");
+const letter = join(root, "home/reception/Letters/Referral Marrow.odt");
+const content = randomBytes(48_000);
+
+beforeAll(async () => {
+  console_ = await TestConsole.start({ empty: true });
+  browser = await openBrowser();
+  mkdirSync(join(root, "home/reception/Letters"), { recursive: true });
+  writeFileSync(letter, content);
+  for (let i = 0; i < 30; i += 1)
+    writeFileSync(join(root, `home/reception/note ${i}.txt`), `note ${i}\n`.repeat(100));
+});
+afterAll(async () => {
+  await browser?.quit();
+  await console_?.stop();
+});
+
+/** Nothing serious on this page, by axe. */
+async function accessible(page: string): Promise<void> {
+  const { violations } = await new AxeBuilder(browser)
+    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
+    .analyze();
+  const said = violations.map(
+    (one) =>
+      `${page}: ${one.id} (${one.impact}) ${one.nodes
+        .map((node) => `${node.target} ${node.failureSummary}`)
+        .slice(0, 3)
+        .join(" | ")}`,
+  );
+  expect(said).toEqual([]);
+}
+const open = (path: string) => browser.get(console_.url + path);
+
+describe("the whole path in the browser", () => {
+  it("leads an empty console to the page that makes the owner", async () => {
+    await open("/");
+    await seeText(browser, "Nobody is here yet");
+    await accessible("setup");
+    await type(browser, "Name of the provider", "Lanternfold");
+    await type(browser, "Your name", "Ines Marlow");
+    await type(browser, "Your e-mail address", "ines@lanternfold.example");
+    await type(browser, "A password", "short");
+    await press(browser, "Make the owner");
+    await seeText(browser, "At least 12 characters");
+    expect(await (await field(browser, "Name of the provider")).getAttribute("value")).toBe("Lanternfold");
+    await type(browser, "A password", "lantern over the quay");
+    await press(browser, "Make the owner");
+    await seeText(browser, "Take on a client");
+  });
+
+  it("signs in, and refuses a wrong password in words", async () => {
+    await press(browser, "You: Ines Marlow");
+    await press(browser, "Sign out");
+    await see(browser, "input[type=password]");
+    await accessible("sign-in");
+    await type(browser, "E-mail address", "ines@lanternfold.example");
+    await type(browser, "Password", "wrong");
+    await press(browser, "Sign in");
+    await seeText(browser, "The address or the password is wrong");
+    await signInAs(browser, console_.url, "ines@lanternfold.example", "lantern over the quay");
+    await seeText(browser, "Nothing is protected here yet");
+    await accessible("watch, empty");
+  });
+
+  it("takes on a client with its sites", async () => {
+    await press(browser, "Take on a client…");
+    await type(browser, "Name of the client", "Quillmere Veterinary Group");
+    await type(browser, "Region in which its data may lie", "north harbour");
+    await type(browser, "Person to talk to", "Maren Pell");
+    await type(browser, "Their e-mail address", "maren");
+    await type(browser, "Time zone", "Pacific/Auckland");
+    await type(browser, "Sites, one a line", "North clinic\nSouth clinic");
+    await press(browser, "Take on the client");
+    await seeText(browser, "Give an e-mail address");
+    await type(browser, "Their e-mail address", "maren.pell@quillmere.example");
+    await press(browser, "Take on the client");
+    await seeText(browser, "Connect a machine");
+    await until(
+      async () => (await browser.getCurrentUrl()).includes("/c/quillmere/sources"),
+      "the new client's scope does not open",
+    );
+    await see(browser, "input[aria-label='Filter sources']");
+  });
+
+  it("makes an enrolment code; the machine appears without reloading", async () => {
+    await accessible("connect");
+    await press(browser, "Make an enrolment code");
+    const code = /[0-9A-Z]{4}-[0-9A-Z]{4}-[0-9A-Z]{4}/.exec(
+      await (await seeText(browser, "The code, shown this once")).getText(),
+    )![0];
+    const state = join(freshFolder("agent"), "s");
+    expect(
+      (
+        await console_.agent([
+          "enrol",
+          "--console",
+          console_.url,
+          "--code",
+          code,
+          "--name",
+          "quill-lt-04",
+          "--root",
+          root,
+          "--state",
+          state,
+        ])
+      ).output,
+    ).toMatch(/Enrolled quill-lt-04/);
+    console_.runAgent(state);
+    const row = await seeText(browser, "quill-lt-04 files");
+    await row.click();
+    await seeText(browser, "Take the machine away");
+    await accessible("sources");
+  });
+
+  it("adds a depot, tested step by step, and grants it with a quota", async () => {
+    await open("/all/depots?sheet=depot");
+    await type(browser, "Name", "Harbour");
+    await type(browser, "Folder on the console's machine", "/nowhere/at/all");
+    await type(browser, "Region where it stands", "north harbour");
+    await press(browser, "Make it a depot");
+    await seeText(browser, "does not exist");
+    await type(browser, "Folder on the console's machine", depotPath);
+    await press(browser, "Test");
+    await seeText(browser, "Find it in the list");
+    await seeText(browser, "This folder is on the system volume");
+    await press(browser, "Make it a depot");
+    await seeText(browser, "Granted to nobody yet");
+    await type(browser, "Quota", "2 GiB");
+    await press(browser, "Grant it");
+    await seeText(browser, "2.00 GiB");
+    await accessible("depots");
+  });
+
+  it("writes a policy as a sheet, with the key shown once and confirmed", async () => {
+    await open("/c/quillmere/policies?sel=new");
+    await type(browser, "Name of the policy", "Clinics, every evening");
+    await type(browser, "Folders, one a line", "/home");
+    await browser.findElement(By.xpath("//button[b[text()='When']]")).click();
+    await type(browser, "At, by the clock of", "25:99");
+    await seeText(browser, "Give a time as HH:MM");
+    await type(browser, "At, by the clock of", "21:30");
+    await seeText(browser, "Next runs");
+    await seeText(browser, "Europe/London").catch(() => seeText(browser, "UTC"));
+    await press(browser, "Make the key");
+    await see(browser, "[data-key-groups]");
+    const groups = await Promise.all(
+      (await browser.findElements(By.css("[data-key-groups] b"))).map((group) => group.getText()),
+    );
+    expect(groups).toHaveLength(13);
+    await accessible("policies");
+    const asked = await browser.findElement(
+      By.xpath("//label[starts-with(normalize-space(.), 'Type group')]"),
+    );
+    const number = Number(/group (\d+)/.exec(await asked.getText())![1]);
+    await type(browser, "Type group", "ZZZZZ");
+    await press(browser, "Confirm the key");
+    await see(browser, ".field-error");
+    await type(browser, "Type group", groups[number - 1]!);
+    await press(browser, "Confirm the key");
+    await seeText(browser, "its sheet is confirmed");
+    await press(browser, "Save");
+    await seeText(browser, "is saved");
+  });
+
+  it("assigns it and backs up now, with progress that comes by itself", async () => {
+    await open("/c/quillmere/sources");
+    await (await seeText(browser, "quill-lt-04 files")).click();
+    const select = await see(browser, "select[aria-label='Policy of this source']");
+    await select.findElement(By.xpath(".//option[contains(., 'Clinics')]")).click();
+    await seeText(browser, "All of it comes from the policy");
+    await press(browser, "Back up now");
+    await seeText(browser, "clean");
+    await see(browser, "[data-point]");
+    await open("/c/quillmere/runs");
+    await seeText(browser, "31 files");
+    await accessible("runs");
+  });
+
+  it("restores a deleted file through Restore, byte for byte", async () => {
+    rmSync(letter);
+    await open("/c/quillmere/north-clinic/quill-lt-04-files/restore");
+    await (await see(browser, "[data-folder='/home/reception/Letters']")).click();
+    await (await see(browser, "[data-entry='/home/reception/Letters/Referral Marrow.odt']")).click();
+    await seeText(browser, "1 version in 1 points");
+    await accessible("restore");
+    await (await see(browser, "input[aria-label='Into the basket: Referral Marrow.odt']")).click();
+    expect(await (await see(browser, "[data-said]")).getText()).toContain("/home/reception/Letters");
+    const button = await see(browser, "[data-restore]");
+    await until(async () => (await button.getText()).includes("1 file"), "the basket is not weighed");
+    await button.click();
+    await until(async () => readFileSync(letter).equals(content), "the file does not come back");
+  });
+
+  it("finds a file by its name", async () => {
+    const search = await see(browser, "input[aria-label='Search by name in this point']");
+    await search.sendKeys("referral", Key.ENTER);
+    await seeText(browser, "1 found among");
+  });
+
+  it("states how the client stands, for a technician and for the client's own people", async () => {
+    await open("/c/quillmere/statements");
+    await seeText(browser, "The one source is kept within its target");
+    await seeText(browser, "1 item");
+    await accessible("statements");
+    const { clients } = await console_.services.db.withScope({ role: "system" }, async (tx) => ({
+      clients: (await tx.query("select id from clients")).rows as { id: string }[],
+    }));
+    await console_.addPerson({
+      email: "maren@quillmere.example",
+      name: "Maren Pell",
+      role: "portal",
+      clientId: clients[0]!.id,
+    });
+    await press(browser, "You: Ines Marlow");
+    await press(browser, "Sign out");
+    await signInAs(browser, console_.url, "maren@quillmere.example", console_.password);
+    await seeText(browser, "The one source is kept within its target");
+    expect(await browser.findElements(By.linkText("Sources"))).toHaveLength(0);
+    await open("/all/watch");
+    await seeText(browser, "This is not there");
+    await open("/c/quillmere/restore");
+    await seeText(browser, "This is not there");
+    await open("/");
+    await press(browser, "You: Maren Pell");
+    await press(browser, "Sign out");
+  });
+
+  it("shows it all in Watch and in the trail, by the keys", async () => {
+    await signInAs(browser, console_.url, "ines@lanternfold.example", "lantern over the quay");
+    await seeText(browser, "Nothing needs you");
+    await accessible("watch");
+    await browser.actions().sendKeys("g", "l").perform();
+    await seeText(browser, "asked for a restore");
+    for (const deed of [
+      "took on a client",
+      "enrolled a machine",
+      "confirmed the client's key",
+      "made a policy",
+      "added a depot",
+    ])
+      await seeText(browser, deed);
+    await accessible("trail");
+    await browser.actions().sendKeys("?").perform();
+    await seeText(browser, "commands and places");
+    await browser.actions().sendKeys(Key.ESCAPE).perform();
+    await browser.actions().keyDown(Key.CONTROL).sendKeys("k").keyUp(Key.CONTROL).perform();
+    const command = await see(browser, "input[cmdk-input]");
+    await command.sendKeys("north clinic");
+    await (await seeText(browser, "› North clinic")).click();
+    await until(
+      async () => (await browser.getCurrentUrl()).includes("/c/quillmere/north-clinic"),
+      "the command field does not lead there",
+    );
+  });
+
+  it("keeps a theme that was chosen, and both are legible", async () => {
+    await press(browser, "You: Ines Marlow");
+    await browser.findElement(By.xpath("//label[contains(., 'nightwatch')]/input")).click();
+    await open("/c/quillmere/sources");
+    expect(await browser.findElement(By.css("html")).getAttribute("data-theme")).toBe("nightwatch");
+    for (const path of [
+      "/all/watch",
+      "/c/quillmere/sources",
+      "/c/quillmere/policies",
+      "/all/depots",
+      "/all/runs",
+      "/c/quillmere/north-clinic/quill-lt-04-files/restore",
+      "/c/quillmere/statements",
+      "/all/trail",
+    ]) {
+      await open(path);
+      await see(browser, "nav[aria-label=Views]");
+      await accessible(`${path} at night`);
+    }
+  });
+});
