@@ -39,8 +39,8 @@ interface Figure {
   readonly holds: boolean;
 }
 
-const WANTED_FILES = 100_000;
-const WANTED_BYTES = 2 * 1024 ** 3;
+const WANTED_FILES = Number(process.env.DEEPKEEP_BENCH_FILES ?? 100_000);
+const WANTED_BYTES = Number(process.env.DEEPKEEP_BENCH_BYTES ?? 2 * 1024 ** 3);
 const json = process.argv.includes("--json");
 const rounds = Number(process.env.DEEPKEEP_BENCH_ROUNDS ?? 2);
 const say = (line: string) => {

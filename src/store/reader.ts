@@ -1,7 +1,7 @@
 import zstd from "@mongodb-js/zstd";
-import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
+import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
 import { type ByteString, decodeNode, type TreeNode } from "./tree";
@@ -32,6 +32,8 @@ export class StoreReader {
     sizeCalculation: () => 1024 * 1024,
   });
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
+  private readonly chunks: Identifier;
+  private readonly trees: Identifier;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
 
   constructor(
@@ -39,7 +41,10 @@ export class StoreReader {
     private readonly source: PackSource,
     /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
     private readonly readAhead = false,
-  ) {}
+  ) {
+    this.chunks = new Identifier(keys.chunkId);
+    this.trees = new Identifier(keys.treeId);
+  }
 
   /** Finds out where chunks lie before they are read one by one; saves a question for each. */
   async locate(ids: readonly Uint8Array[]): Promise<void> {
@@ -54,7 +59,7 @@ export class StoreReader {
 
   /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
   async chunk(id: Uint8Array): Promise<Buffer> {
-    return this.verified(id, this.keys.chunkId);
+    return this.verified(id, this.chunks);
   }
 
   /** A tree node. Throws `store.damaged` when it is missing or altered. */
@@ -62,15 +67,15 @@ export class StoreReader {
     const key = idKey(id);
     const kept = this.nodes.get(key);
     if (kept) return kept;
-    const node = decodeNode(await this.verified(id, this.keys.treeId));
+    const node = decodeNode(await this.verified(id, this.trees));
     this.nodes.set(key, node);
     return node;
   }
 
-  private async verified(id: Uint8Array, key: Buffer): Promise<Buffer> {
+  private async verified(id: Uint8Array, identifier: Identifier): Promise<Buffer> {
     const bytes = await this.fetch(id);
-    const found = Blake3Hasher.newKeyed(key).update(bytes).digestBuffer();
-    if (!found.equals(id)) throw new CodedError("store.damaged", "a chunk is not what its id says");
+    if (!identifier.id(bytes).equals(id))
+      throw new CodedError("store.damaged", "a chunk is not what its id says");
     return bytes;
   }
 

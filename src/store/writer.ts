@@ -1,6 +1,6 @@
 import { randomBytes } from "node:crypto";
 import zstd from "@mongodb-js/zstd";
-import { Blake3Hasher } from "@napi-rs/blake-hash";
+import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { PackBuilder } from "./pack";
 import { OBJECT_ID_BYTES } from "./sealing";
@@ -62,17 +62,19 @@ export class StoreWriter {
   private readonly compressing = new Set<Promise<void>>();
   private readonly putting = new Set<Promise<void>>();
   private failure: unknown = null;
+  private readonly identifiers: Record<ChunkKind, Identifier>;
 
   constructor(
     private readonly keys: StoreKeys,
     private readonly sink: Sink,
     private readonly compression: Compression = "fast",
-  ) {}
+  ) {
+    this.identifiers = { data: new Identifier(keys.chunkId), tree: new Identifier(keys.treeId) };
+  }
 
   /** Adds one chunk of content or one tree node; returns its id. The bytes must stay as they are until `close`. */
   add(kind: ChunkKind, bytes: Uint8Array): Buffer {
-    const hasher = Blake3Hasher.newKeyed(kind === "data" ? this.keys.chunkId : this.keys.treeId);
-    const id = hasher.update(bytes as Buffer).digestBuffer();
+    const id = this.identifiers[kind].id(bytes);
     const key = idKey(id);
     if (this.seen.has(key)) return id;
     this.seen.add(key);

@@ -186,6 +186,7 @@ class Restore {
       if (first) linkSync(systemPath(first), systemPath(unfinished));
       else await this.writeContent(entry, unfinished);
       this.putInPlace(unfinished, path);
+      if (first) tryUnlink(unfinished); // a rename between two names of one file leaves both
     } catch (error) {
       tryUnlink(unfinished);
       throw error;
@@ -261,7 +262,6 @@ class Restore {
       }
     }
     renameSync(systemPath(unfinished), systemPath(path));
-    tryUnlink(unfinished); // a rename between two names of one file leaves both
   }
 
   private setMetadata(path: ByteString, entry: Entry): void {
@@ -294,8 +294,13 @@ class Restore {
   }
 }
 
-const unfinishedName = (path: ByteString): ByteString =>
-  `${path.slice(0, path.lastIndexOf("/") + 1)}.deep-keep-${randomBytes(6).toString("hex")}.part`;
+/** Names of files that are not whole yet: random for this process, then counted. */
+const unfinishedMark = randomBytes(6).toString("hex");
+let unfinishedCount = 0;
+function unfinishedName(path: ByteString): ByteString {
+  unfinishedCount += 1;
+  return `${path.slice(0, path.lastIndexOf("/") + 1)}.deep-keep-${unfinishedMark}-${unfinishedCount}.part`;
+}
 
 const lookAt = (path: ByteString) => lstatSync(systemPath(path), { throwIfNoEntry: false });
 

@@ -34,7 +34,7 @@ export class LocalFolder implements Place {
     let file: FileHandle | undefined;
     try {
       await this.rootMustExist();
-      await mkdir(dirname(path), { recursive: true, mode: 0o700 });
+      await this.makeFolders(name);
       file = await open(unfinished, constants.O_CREAT | constants.O_EXCL | constants.O_WRONLY, 0o600);
       let written = 0;
       for await (const part of content) {
@@ -53,6 +53,17 @@ export class LocalFolder implements Place {
     } finally {
       await file?.close().catch(() => {});
       await unlink(unfinished).catch(() => {});
+    }
+  }
+
+  /** One by one: where nothing can be made, as in /proc, Node's recursive mkdir never ends. */
+  private async makeFolders(name: string): Promise<void> {
+    let folder = this.root;
+    for (const part of name.split("/").slice(0, -1)) {
+      folder = join(folder, part);
+      await mkdir(folder, { mode: 0o700 }).catch((error: NodeJS.ErrnoException) => {
+        if (error.code !== "EEXIST") throw error;
+      });
     }
   }
 
