@@ -4,7 +4,7 @@ import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { toast } from "sonner";
 import { callApi } from "./api";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, TextField, useSending } from "./form";
 
 const TEXTS = [
   ["name", "Name of the client"],
@@ -51,51 +51,34 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
     >
       <h2 className="text-[17px]">Take on a client</h2>
       {TEXTS.map(([field, label]) => (
-        <Field key={field} label={label} error={sending.errorOf(field)}>
-          {(id, invalid) => (
-            <input
-              id={id}
-              className="input w-full"
-              aria-invalid={invalid}
-              value={values[field]}
-              onChange={(event) => setValues({ ...values, [field]: event.target.value })}
-            />
-          )}
-        </Field>
+        <TextField
+          key={field}
+          label={label}
+          error={sending.errorOf(field)}
+          value={values[field]}
+          onChange={(event) => setValues({ ...values, [field]: event.target.value })}
+        />
       ))}
-      <Field
+      <TextField
         label="Time zone"
         error={sending.errorOf("zone")}
         help="Schedules fire by this zone's clock, and the statement counts its days. A ship keeps the zone of its office."
-      >
-        {(id, invalid) => (
-          <input
-            id={id}
-            className="input w-full"
-            list="zones"
-            aria-invalid={invalid}
-            value={values.zone}
-            onChange={(event) => setValues({ ...values, zone: event.target.value })}
-          />
-        )}
-      </Field>
+        list="zones"
+        value={values.zone}
+        onChange={(event) => setValues({ ...values, zone: event.target.value })}
+      />
       <datalist id="zones">
         {zones.map((one) => (
           <option key={one} value={one} />
         ))}
       </datalist>
-      <Field label="Sites, one a line" error={sending.errorOf("sites")}>
-        {(id, invalid) => (
-          <textarea
-            id={id}
-            className="textarea w-full"
-            rows={3}
-            aria-invalid={invalid}
-            value={values.sites}
-            onChange={(event) => setValues({ ...values, sites: event.target.value })}
-          />
-        )}
-      </Field>
+      <TextField
+        label="Sites, one a line"
+        error={sending.errorOf("sites")}
+        rows={3}
+        value={values.sites}
+        onChange={(event) => setValues({ ...values, sites: event.target.value })}
+      />
       <Refusal problem={sending.problem} />
       {missing.length > 0 && <p className="text-soft text-[13px]">Still missing: {missing.join(", ")}.</p>}
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>

@@ -2,7 +2,7 @@
 
 import { useState } from "react";
 import { callApi } from "./api";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, SelectField, TextField, useSending } from "./form";
 
 export interface ConnectClient {
   readonly id: string;
@@ -39,64 +39,41 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
     >
       <h2 className="text-[17px]">Connect a machine</h2>
       {clients.length > 1 && (
-        <Field label="Client">
-          {(id) => (
-            <select
-              id={id}
-              className="select w-full"
-              value={clientId}
-              onChange={(event) => setClientId(event.target.value)}
-            >
-              {clients.map((one) => (
-                <option key={one.id} value={one.id}>
-                  {one.name}
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
+        <SelectField label="Client" value={clientId} onChange={(event) => setClientId(event.target.value)}>
+          {clients.map((one) => (
+            <option key={one.id} value={one.id}>
+              {one.name}
+            </option>
+          ))}
+        </SelectField>
       )}
-      <Field label="Site" error={sending.errorOf("siteId")}>
-        {(id) => (
-          <select
-            id={id}
-            className="select w-full"
-            value={site?.id}
-            onChange={(event) => setSiteId(event.target.value)}
-          >
-            {client?.sites.map((one) => (
-              <option key={one.id} value={one.id}>
-                {one.name}
-              </option>
-            ))}
-          </select>
-        )}
-      </Field>
+      <SelectField
+        label="Site"
+        error={sending.errorOf("siteId")}
+        value={site?.id}
+        onChange={(event) => setSiteId(event.target.value)}
+      >
+        {client?.sites.map((one) => (
+          <option key={one.id} value={one.id}>
+            {one.name}
+          </option>
+        ))}
+      </SelectField>
       <div className="grid grid-cols-2 gap-3">
-        <Field label="For how many machines" error={sending.errorOf("uses")}>
-          {(id, invalid) => (
-            <input
-              id={id}
-              className="input w-full"
-              inputMode="numeric"
-              aria-invalid={invalid}
-              value={uses}
-              onChange={(event) => setUses(event.target.value)}
-            />
-          )}
-        </Field>
-        <Field label="Good for, in hours" error={sending.errorOf("hours")}>
-          {(id, invalid) => (
-            <input
-              id={id}
-              className="input w-full"
-              inputMode="numeric"
-              aria-invalid={invalid}
-              value={hours}
-              onChange={(event) => setHours(event.target.value)}
-            />
-          )}
-        </Field>
+        <TextField
+          label="For how many machines"
+          error={sending.errorOf("uses")}
+          inputMode="numeric"
+          value={uses}
+          onChange={(event) => setUses(event.target.value)}
+        />
+        <TextField
+          label="Good for, in hours"
+          error={sending.errorOf("hours")}
+          inputMode="numeric"
+          value={hours}
+          onChange={(event) => setHours(event.target.value)}
+        />
       </div>
       <Refusal problem={sending.problem} />
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>

@@ -6,7 +6,7 @@ import { toast } from "sonner";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { callApi } from "./api";
 import { tellRefusal } from "./deeds";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, SelectField, TextField, useSending } from "./form";
 import { Mark } from "./mark";
 
 interface DepotTest {
@@ -92,59 +92,29 @@ export function DepotSheet() {
       }}
     >
       <h2 className="text-[17px]">Add a depot</h2>
-      <Field label="Name" error={sending.errorOf("name")}>
-        {(id, invalid) => (
-          <input
-            id={id}
-            className="input w-full"
-            aria-invalid={invalid}
-            value={values.name}
-            onChange={set("name")}
-          />
-        )}
-      </Field>
-      <Field
+      <TextField label="Name" error={sending.errorOf("name")} value={values.name} onChange={set("name")} />
+      <TextField
         label="Folder on the console's machine"
         error={sending.errorOf("path")}
         help="An empty folder on a disk of its own is best. What lies there is sealed: without a client's key nobody can read it, nor see a name."
-      >
-        {(id, invalid) => (
-          <input
-            id={id}
-            className="input w-full font-mono"
-            placeholder="/srv/depots/harbour"
-            aria-invalid={invalid}
-            value={values.path}
-            onChange={set("path")}
-          />
-        )}
-      </Field>
-      <Field label="Region where it stands" error={sending.errorOf("region")}>
-        {(id, invalid) => (
-          <input
-            id={id}
-            className="input w-full"
-            aria-invalid={invalid}
-            value={values.region}
-            onChange={set("region")}
-          />
-        )}
-      </Field>
-      <Field
+        mono
+        placeholder="/srv/depots/harbour"
+        value={values.path}
+        onChange={set("path")}
+      />
+      <TextField
+        label="Region where it stands"
+        error={sending.errorOf("region")}
+        value={values.region}
+        onChange={set("region")}
+      />
+      <TextField
         label="At most (empty: as much as the disk holds)"
         error={capacityError ?? sending.errorOf("capacityBytes")}
-      >
-        {(id, invalid) => (
-          <input
-            id={id}
-            className="input w-full"
-            placeholder="500 GiB"
-            aria-invalid={invalid}
-            value={values.capacity}
-            onChange={set("capacity")}
-          />
-        )}
-      </Field>
+        placeholder="500 GiB"
+        value={values.capacity}
+        onChange={set("capacity")}
+      />
       <Refusal problem={sending.problem} />
       {test && <TestSteps test={test} />}
       <div className="flex gap-2">
@@ -234,34 +204,25 @@ export function GrantForm({
       }}
     >
       <div className="grid grid-cols-[minmax(0,1fr)_120px] gap-3">
-        <Field label="Client" error={sending.errorOf("clientId")}>
-          {(id) => (
-            <select
-              id={id}
-              className="select w-full"
-              value={clientId}
-              onChange={(event) => setClientId(event.target.value)}
-            >
-              {clients.map((client) => (
-                <option key={client.id} value={client.id}>
-                  {client.name}
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
-        <Field label="Quota" error={quotaError ?? sending.errorOf("quotaBytes")}>
-          {(id, invalid) => (
-            <input
-              id={id}
-              className="input w-full"
-              placeholder={current?.quotaBytes ? formatBytes(current.quotaBytes) : "500 GiB"}
-              aria-invalid={invalid}
-              value={quota}
-              onChange={(event) => setQuota(event.target.value)}
-            />
-          )}
-        </Field>
+        <SelectField
+          label="Client"
+          error={sending.errorOf("clientId")}
+          value={clientId}
+          onChange={(event) => setClientId(event.target.value)}
+        >
+          {clients.map((client) => (
+            <option key={client.id} value={client.id}>
+              {client.name}
+            </option>
+          ))}
+        </SelectField>
+        <TextField
+          label="Quota"
+          error={quotaError ?? sending.errorOf("quotaBytes")}
+          placeholder={current?.quotaBytes ? formatBytes(current.quotaBytes) : "500 GiB"}
+          value={quota}
+          onChange={(event) => setQuota(event.target.value)}
+        />
       </div>
       <Refusal problem={sending.problem} />
       <div>

@@ -1,6 +1,6 @@
 "use client";
 
-import { type ReactNode, useId, useState } from "react";
+import { type ComponentProps, type ReactNode, useId, useState } from "react";
 import { ApiError, type ApiProblem } from "./api";
 
 /** One labelled field. What is wrong stands below it; a `?` opens two sentences of help. */
@@ -43,6 +43,55 @@ export function Field({
         </p>
       )}
     </div>
+  );
+}
+
+interface Labelled {
+  readonly label: string;
+  readonly error?: string | undefined;
+  readonly help?: string;
+}
+
+/** A labelled line of text; with `rows` a box of lines. */
+export function TextField({
+  label,
+  error,
+  help,
+  mono = false,
+  rows,
+  ...rest
+}: Labelled & { readonly mono?: boolean; readonly rows?: number } & ComponentProps<"input"> &
+  ComponentProps<"textarea">) {
+  const font = mono ? " font-mono" : "";
+  return (
+    <Field label={label} error={error} {...(help ? { help } : {})}>
+      {(id, invalid) =>
+        rows ? (
+          <textarea
+            id={id}
+            className={`textarea w-full${font}`}
+            rows={rows}
+            aria-invalid={invalid}
+            {...rest}
+          />
+        ) : (
+          <input id={id} className={`input w-full${font}`} aria-invalid={invalid} {...rest} />
+        )
+      }
+    </Field>
+  );
+}
+
+/** A labelled choice. */
+export function SelectField({ label, error, help, children, ...rest }: Labelled & ComponentProps<"select">) {
+  return (
+    <Field label={label} error={error} {...(help ? { help } : {})}>
+      {(id, invalid) => (
+        <select id={id} className="select w-full" aria-invalid={invalid} {...rest}>
+          {children}
+        </select>
+      )}
+    </Field>
   );
 }
 

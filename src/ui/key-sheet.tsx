@@ -4,7 +4,7 @@ import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { toast } from "sonner";
 import { callApi } from "./api";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, TextField, useSending } from "./form";
 
 /** Makes the client's key, shows it this once, prints the sheet, and has one group typed to confirm it. */
 export function KeySheet({
@@ -106,18 +106,14 @@ export function KeySheet({
             });
           }}
         >
-          <Field label={`Type group ${asked + 1} from the sheet`} error={sending.errorOf("group")}>
-            {(id, invalid) => (
-              <input
-                id={id}
-                className="input w-full font-mono"
-                autoComplete="off"
-                aria-invalid={invalid}
-                value={typed}
-                onChange={(event) => setTyped(event.target.value)}
-              />
-            )}
-          </Field>
+          <TextField
+            label={`Type group ${asked + 1} from the sheet`}
+            error={sending.errorOf("group")}
+            mono
+            autoComplete="off"
+            value={typed}
+            onChange={(event) => setTyped(event.target.value)}
+          />
           {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
           <div>
             <button type="submit" className="btn btn-primary" disabled={sending.busy || !typed.trim()}>

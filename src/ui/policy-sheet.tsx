@@ -7,7 +7,7 @@ import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clau
 import type { Retention } from "@/core/retention/decide";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
 import { ApiError, callApi } from "./api";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, SelectField, TextField, useSending } from "./form";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
 
@@ -259,51 +259,33 @@ export function PolicySheet({
             open={open === "What"}
             toggle={toggle("What")}
           >
-            <Field label="Folders, one a line" error={errorOf("what.folders")}>
-              {(id, invalid) => (
-                <textarea
-                  id={id}
-                  className="textarea w-full font-mono"
-                  rows={3}
-                  aria-invalid={invalid}
-                  value={draft.folders}
-                  onChange={(event) => set({ folders: event.target.value })}
-                />
-              )}
-            </Field>
+            <TextField
+              label="Folders, one a line"
+              error={errorOf("what.folders")}
+              mono
+              rows={3}
+              value={draft.folders}
+              onChange={(event) => set({ folders: event.target.value })}
+            />
             <div className="grid grid-cols-2 gap-3">
-              <Field
+              <TextField
                 label="Only what matches"
                 error={errorOf("what.include")}
                 help="One pattern a line, such as *.odt. Without a slash it is held against the name, with one against the path. Empty: everything."
-              >
-                {(id, invalid) => (
-                  <textarea
-                    id={id}
-                    className="textarea w-full font-mono"
-                    rows={3}
-                    aria-invalid={invalid}
-                    value={draft.include}
-                    onChange={(event) => set({ include: event.target.value })}
-                  />
-                )}
-              </Field>
-              <Field
+                mono
+                rows={3}
+                value={draft.include}
+                onChange={(event) => set({ include: event.target.value })}
+              />
+              <TextField
                 label="Without what matches"
                 error={errorOf("what.exclude")}
                 help="One pattern a line, such as *.mp4 or cache. A folder that matches is left out with all below it."
-              >
-                {(id, invalid) => (
-                  <textarea
-                    id={id}
-                    className="textarea w-full font-mono"
-                    rows={3}
-                    aria-invalid={invalid}
-                    value={draft.exclude}
-                    onChange={(event) => set({ exclude: event.target.value })}
-                  />
-                )}
-              </Field>
+                mono
+                rows={3}
+                value={draft.exclude}
+                onChange={(event) => set({ exclude: event.target.value })}
+              />
             </div>
           </Clause>
           <Clause
@@ -312,21 +294,16 @@ export function PolicySheet({
             open={open === "When"}
             toggle={toggle("When")}
           >
-            <Field label="How often">
-              {(id) => (
-                <select
-                  id={id}
-                  className="select w-full"
-                  value={draft.when}
-                  onChange={(event) => set({ when: event.target.value as Draft["when"] })}
-                >
-                  <option value="daily">Every day at a time</option>
-                  <option value="weekly">On some days of the week</option>
-                  <option value="every">Every so many hours</option>
-                  <option value="on-demand">Only when somebody asks</option>
-                </select>
-              )}
-            </Field>
+            <SelectField
+              label="How often"
+              value={draft.when}
+              onChange={(event) => set({ when: event.target.value as Draft["when"] })}
+            >
+              <option value="daily">Every day at a time</option>
+              <option value="weekly">On some days of the week</option>
+              <option value="every">Every so many hours</option>
+              <option value="on-demand">Only when somebody asks</option>
+            </SelectField>
             {draft.when === "weekly" && (
               <fieldset>
                 <legend className="field-label">Days</legend>
@@ -358,52 +335,31 @@ export function PolicySheet({
             )}
             <div className="grid grid-cols-2 gap-3">
               {(draft.when === "daily" || draft.when === "weekly") && (
-                <Field
+                <TextField
                   label={`At, by the clock of ${follows?.clientZone ?? "the client"}`}
                   error={errorOf("when.schedule.at")}
-                >
-                  {(id, invalid) => (
-                    <input
-                      id={id}
-                      className="input w-full"
-                      placeholder="21:30"
-                      aria-invalid={invalid}
-                      value={draft.at}
-                      onChange={(event) => set({ at: event.target.value })}
-                    />
-                  )}
-                </Field>
+                  placeholder="21:30"
+                  value={draft.at}
+                  onChange={(event) => set({ at: event.target.value })}
+                />
               )}
               {draft.when === "every" && (
-                <Field label="Every so many hours" error={errorOf("when.schedule.hours")}>
-                  {(id, invalid) => (
-                    <input
-                      id={id}
-                      className="input w-full"
-                      inputMode="numeric"
-                      aria-invalid={invalid}
-                      value={draft.hours}
-                      onChange={(event) => set({ hours: event.target.value })}
-                    />
-                  )}
-                </Field>
+                <TextField
+                  label="Every so many hours"
+                  error={errorOf("when.schedule.hours")}
+                  inputMode="numeric"
+                  value={draft.hours}
+                  onChange={(event) => set({ hours: event.target.value })}
+                />
               )}
-              <Field
+              <TextField
                 label="Target: no point older than, in hours"
                 error={errorOf("when.targetHours")}
                 help="The greatest age that the client was promised for its newest recovery point. Past it, a source is slipping; past it by half, exposed."
-              >
-                {(id, invalid) => (
-                  <input
-                    id={id}
-                    className="input w-full"
-                    inputMode="numeric"
-                    aria-invalid={invalid}
-                    value={draft.target}
-                    onChange={(event) => set({ target: event.target.value })}
-                  />
-                )}
-              </Field>
+                inputMode="numeric"
+                value={draft.target}
+                onChange={(event) => set({ target: event.target.value })}
+              />
             </div>
           </Clause>
           <Clause
@@ -413,47 +369,32 @@ export function PolicySheet({
             toggle={toggle("How long")}
           >
             <div className="grid grid-cols-2 gap-3">
-              <Field label="Keep">
-                {(id) => (
-                  <select
-                    id={id}
-                    className="select w-full"
-                    value={draft.howLong}
-                    onChange={(event) => set({ howLong: event.target.value as Draft["howLong"] })}
-                  >
-                    <option value="last">the last so many</option>
-                    <option value="days">for so many days</option>
-                    <option value="for-ever">for ever</option>
-                  </select>
-                )}
-              </Field>
+              <SelectField
+                label="Keep"
+                value={draft.howLong}
+                onChange={(event) => set({ howLong: event.target.value as Draft["howLong"] })}
+              >
+                <option value="last">the last so many</option>
+                <option value="days">for so many days</option>
+                <option value="for-ever">for ever</option>
+              </SelectField>
               {draft.howLong === "last" && (
-                <Field label="Recovery points" error={errorOf("howLong.count")}>
-                  {(id, invalid) => (
-                    <input
-                      id={id}
-                      className="input w-full"
-                      inputMode="numeric"
-                      aria-invalid={invalid}
-                      value={draft.count}
-                      onChange={(event) => set({ count: event.target.value })}
-                    />
-                  )}
-                </Field>
+                <TextField
+                  label="Recovery points"
+                  error={errorOf("howLong.count")}
+                  inputMode="numeric"
+                  value={draft.count}
+                  onChange={(event) => set({ count: event.target.value })}
+                />
               )}
               {draft.howLong === "days" && (
-                <Field label="Days" error={errorOf("howLong.days")}>
-                  {(id, invalid) => (
-                    <input
-                      id={id}
-                      className="input w-full"
-                      inputMode="numeric"
-                      aria-invalid={invalid}
-                      value={draft.keepDays}
-                      onChange={(event) => set({ keepDays: event.target.value })}
-                    />
-                  )}
-                </Field>
+                <TextField
+                  label="Days"
+                  error={errorOf("howLong.days")}
+                  inputMode="numeric"
+                  value={draft.keepDays}
+                  onChange={(event) => set({ keepDays: event.target.value })}
+                />
               )}
             </div>
             <p className="text-soft">
@@ -462,24 +403,19 @@ export function PolicySheet({
             </p>
           </Clause>
           <Clause title="Where" sentence={depotName} open={open === "Where"} toggle={toggle("Where")}>
-            <Field label="Depot" error={errorOf("where.depotId")}>
-              {(id, invalid) => (
-                <select
-                  id={id}
-                  className="select w-full"
-                  aria-invalid={invalid}
-                  value={draft.depotId}
-                  onChange={(event) => set({ depotId: event.target.value })}
-                >
-                  {client.depots.length === 0 && <option value="">No depot is granted to this client</option>}
-                  {client.depots.map((depot) => (
-                    <option key={depot.id} value={depot.id}>
-                      {depot.name}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </Field>
+            <SelectField
+              label="Depot"
+              error={errorOf("where.depotId")}
+              value={draft.depotId}
+              onChange={(event) => set({ depotId: event.target.value })}
+            >
+              {client.depots.length === 0 && <option value="">No depot is granted to this client</option>}
+              {client.depots.map((depot) => (
+                <option key={depot.id} value={depot.id}>
+                  {depot.name}
+                </option>
+              ))}
+            </SelectField>
           </Clause>
           <Clause
             title="Encryption"

@@ -7,7 +7,7 @@ import { toast } from "sonner";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { callApi } from "./api";
-import { Field, Refusal, useSending } from "./form";
+import { Refusal, SelectField, TextField, useSending } from "./form";
 import { clockText } from "./moment";
 
 export interface BasketItem {
@@ -181,33 +181,25 @@ export function RestoreTarget({
         </label>
         {destination === "folder" && (
           <div className="grid gap-2 pl-6">
-            <Field label="Machine" error={sending.errorOf("destination.machineId")}>
-              {(id) => (
-                <select
-                  id={id}
-                  className="select w-full"
-                  value={machineId}
-                  onChange={(event) => setMachineId(event.target.value)}
-                >
-                  {machines.map((machine) => (
-                    <option key={machine.id} value={machine.id}>
-                      {machine.name}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </Field>
-            <Field label="Folder" error={sending.errorOf("destination.folder")}>
-              {(id, invalid) => (
-                <input
-                  id={id}
-                  className="input w-full font-mono"
-                  aria-invalid={invalid}
-                  value={folder}
-                  onChange={(event) => setFolder(event.target.value)}
-                />
-              )}
-            </Field>
+            <SelectField
+              label="Machine"
+              error={sending.errorOf("destination.machineId")}
+              value={machineId}
+              onChange={(event) => setMachineId(event.target.value)}
+            >
+              {machines.map((machine) => (
+                <option key={machine.id} value={machine.id}>
+                  {machine.name}
+                </option>
+              ))}
+            </SelectField>
+            <TextField
+              label="Folder"
+              error={sending.errorOf("destination.folder")}
+              mono
+              value={folder}
+              onChange={(event) => setFolder(event.target.value)}
+            />
           </div>
         )}
         <label className="flex items-center gap-2">

@@ -2,7 +2,7 @@
 
 import { useEffect, useState } from "react";
 import { callApi } from "@/ui/api";
-import { Field, Refusal, useSending } from "@/ui/form";
+import { Refusal, SelectField, TextField, useSending } from "@/ui/form";
 import { Sign } from "@/ui/mark";
 
 const FIELDS = [
@@ -41,35 +41,26 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
         </p>
         <div className="grid gap-4">
           {FIELDS.map(([field, label, type, complete]) => (
-            <Field key={field} label={label} error={sending.errorOf(field)}>
-              {(id, invalid) => (
-                <input
-                  id={id}
-                  className="input w-full"
-                  type={type}
-                  autoComplete={complete}
-                  aria-invalid={invalid}
-                  value={values[field]}
-                  onChange={(event) => set(field, event.target.value)}
-                />
-              )}
-            </Field>
+            <TextField
+              key={field}
+              label={label}
+              error={sending.errorOf(field)}
+              type={type}
+              autoComplete={complete}
+              value={values[field]}
+              onChange={(event) => set(field, event.target.value)}
+            />
           ))}
-          <Field label="Your time zone" error={sending.errorOf("zone")}>
-            {(id, invalid) => (
-              <select
-                id={id}
-                className="select w-full"
-                aria-invalid={invalid}
-                value={values.zone}
-                onChange={(event) => set("zone", event.target.value)}
-              >
-                {[...new Set([values.zone, "UTC", ...zones])].map((zone) => (
-                  <option key={zone}>{zone}</option>
-                ))}
-              </select>
-            )}
-          </Field>
+          <SelectField
+            label="Your time zone"
+            error={sending.errorOf("zone")}
+            value={values.zone}
+            onChange={(event) => set("zone", event.target.value)}
+          >
+            {[...new Set([values.zone, "UTC", ...zones])].map((zone) => (
+              <option key={zone}>{zone}</option>
+            ))}
+          </SelectField>
           <Refusal problem={sending.problem} />
           <button type="submit" className="btn btn-primary" disabled={sending.busy}>
             Make the owner

@@ -2,7 +2,7 @@
 
 import { useState } from "react";
 import { callApi } from "@/ui/api";
-import { Field, Refusal, useSending } from "@/ui/form";
+import { Refusal, TextField, useSending } from "@/ui/form";
 import { Sign } from "@/ui/mark";
 
 export function SignInForm() {
@@ -26,32 +26,22 @@ export function SignInForm() {
           <Sign /> Deep Keep
         </h1>
         <div className="grid gap-4">
-          <Field label="E-mail address" error={sending.errorOf("email")}>
-            {(id, invalid) => (
-              <input
-                id={id}
-                className="input w-full"
-                type="email"
-                autoComplete="username"
-                aria-invalid={invalid}
-                value={email}
-                onChange={(event) => setEmail(event.target.value)}
-              />
-            )}
-          </Field>
-          <Field label="Password" error={sending.errorOf("password")}>
-            {(id, invalid) => (
-              <input
-                id={id}
-                className="input w-full"
-                type="password"
-                autoComplete="current-password"
-                aria-invalid={invalid}
-                value={password}
-                onChange={(event) => setPassword(event.target.value)}
-              />
-            )}
-          </Field>
+          <TextField
+            label="E-mail address"
+            error={sending.errorOf("email")}
+            type="email"
+            autoComplete="username"
+            value={email}
+            onChange={(event) => setEmail(event.target.value)}
+          />
+          <TextField
+            label="Password"
+            error={sending.errorOf("password")}
+            type="password"
+            autoComplete="current-password"
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
           {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
           <button type="submit" className="btn btn-primary" disabled={sending.busy}>
             Sign in

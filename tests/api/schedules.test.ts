@@ -1,0 +1,143 @@
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { machineById } from "@/db/machines";
+import { all } from "@/db/scope";
+import { nextJob } from "@/runs/agent-desk";
+import { purgeAll } from "@/runs/retention";
+import { takeUpLapsed, tickSchedules } from "@/runs/tick";
+import type { Services } from "@/server/services";
+import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { TestConsole } from "../test-console";
+
+/** Schedules and leases under a clock that the test sets. The console's own runner rests. */
+let console_: TestConsole;
+let client: TestClient;
+const machines: TestMachine[] = [];
+let clock = new Date("2027-02-01T12:00:00Z");
+let services: Services;
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  await console_.killRunner();
+  services = { ...console_.services, now: () => clock };
+  client = await makeClient(console_, "Pendlewick Housing Trust");
+  for (let i = 0; i < 6; i += 1) machines.push(await enrolMachine(console_, client, `pend-lt-0${i}`));
+  const { policy } = await console_.ok<{ policy: { name: string; clauses: object } }>(
+    "GET",
+    `/policies/${client.policyId}`,
+  );
+  await console_.ok("PUT", `/policies/${client.policyId}`, {
+    name: policy.name,
+    revision: 1,
+    clauses: { ...policy.clauses, when: { schedule: { kind: "daily", at: "21:30" }, targetHours: 24 } },
+  });
+  await system("update sources set next_due_at = '2027-02-01T21:30:00Z'");
+});
+afterAll(() => console_?.stop());
+
+const system = <Row = Record<string, unknown>>(sql: string, values: unknown[] = []) =>
+  console_.services.db.withScope({ role: "system" }, (tx) => all<Row>(tx, sql, values));
+const runs = () =>
+  system<{ state: string; outcome: string | null; due: Date }>(
+    "select state, outcome, due_at as due from runs order by due_at",
+  );
+
+describe("schedules", () => {
+  it("make nothing before their time", async () => {
+    expect(await tickSchedules(services)).toBe(0);
+  });
+
+  it("make one run for each source, however many tick at once", async () => {
+    clock = new Date("2027-02-01T21:30:05Z");
+    const made = await Promise.all([1, 2, 3, 4].map(() => tickSchedules(services)));
+    expect(made.reduce((a, b) => a + b, 0)).toBe(6);
+    expect(await runs()).toHaveLength(6);
+    const next = await system<{ at: Date }>("select distinct next_due_at as at from sources");
+    expect(next.map((row) => row.at.toISOString())).toEqual(["2027-02-02T21:30:00.000Z"]);
+  });
+
+  it("give a run to one of several that ask", async () => {
+    const machine = (await console_.services.db.withScope({ role: "system" }, (tx) =>
+      machineById(tx, machines[0]!.machineId),
+    ))!;
+    const jobs = await Promise.all([1, 2, 3, 4].map(() => nextJob(services, machine, ["backup"])));
+    expect(jobs.filter(Boolean)).toHaveLength(1);
+  });
+
+  it("tell what was missed when the next time comes, and keep one waiting", async () => {
+    clock = new Date("2027-02-02T21:30:05Z");
+    await tickSchedules(services);
+    const missed = (await runs()).filter((run) => run.outcome === "missed");
+    expect(missed).toHaveLength(5);
+    expect((await runs()).filter((run) => run.state === "due")).toHaveLength(6);
+  });
+
+  it("make a single run for many times that passed while the console was off", async () => {
+    const before = (await runs()).length;
+    clock = new Date("2027-02-12T08:00:00Z");
+    await tickSchedules(services);
+    expect((await runs()).length - before).toBe(6);
+  });
+
+  it("leave paused sources and removed machines alone", async () => {
+    await console_.ok("PATCH", `/sources/${machines[1]!.sourceId}`, { paused: true });
+    await console_.ok("DELETE", `/connections/${machines[2]!.machineId}`);
+    const before = (await runs()).length;
+    clock = new Date("2027-02-13T08:00:00Z");
+    await tickSchedules(services);
+    expect((await runs()).length - before).toBe(4);
+  });
+});
+
+describe("leases", () => {
+  it("bring a run back when its machine falls silent, three times, and then give it up", async () => {
+    const machine = (await console_.services.db.withScope({ role: "system" }, (tx) =>
+      machineById(tx, machines[3]!.machineId),
+    ))!;
+    let runId = "";
+    for (let attempt = 1; attempt <= 3; attempt += 1) {
+      const job = (await nextJob(services, machine, ["backup"]))!;
+      expect(job.attempt).toBe(attempt);
+      runId = job.runId;
+      clock = new Date(clock.getTime() + 30_000);
+      expect(await takeUpLapsed(services)).toBeGreaterThanOrEqual(0);
+      clock = new Date(clock.getTime() + 61_000);
+      expect(await takeUpLapsed(services)).toBeGreaterThanOrEqual(1);
+    }
+    const [run] = await system<{ outcome: string; code: string }>(
+      "select outcome, code from runs where id = $1",
+      [runId],
+    );
+    expect(run).toEqual({ outcome: "failed", code: "run.given-up" });
+    const log = await system<{ code: string }>("select code from run_log where run_id = $1", [runId]);
+    expect(log.filter((line) => line.code === "machine.lost-run")).toHaveLength(2);
+  });
+});
+
+describe("the purge", () => {
+  it("gives way to a run of the same client, and does its work the next time", async () => {
+    const machine = machines[4]!;
+    await system(
+      "update runs set state = 'ended', outcome = 'stopped', ended_at = now() where state <> 'ended'",
+    );
+    console_.runAgent(machine.state);
+    for (const text of ["one", "two"]) {
+      writeFileSync(join(machine.root, "data/letter"), text);
+      expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    }
+    await system(
+      "update points set dropped_at = now(), purge_after = now() where moment = (select min(moment) from points)",
+    );
+    const [busy] = await system<{ id: string }>(
+      "update runs set state = 'reading', outcome = null, ended_at = null where id = (select id from runs order by due_at limit 1) returning id",
+    );
+    expect(await purgeAll(console_.services)).toBe(0);
+    await system("update runs set state = 'ended', outcome = 'stopped', ended_at = now() where id = $1", [
+      busy!.id,
+    ]);
+    expect(await purgeAll(console_.services)).toBeGreaterThan(0);
+    expect(await purgeAll(console_.services)).toBe(0);
+    expect(await system("select from points where purged_at is null")).toHaveLength(1);
+  });
+});
