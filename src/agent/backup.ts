@@ -2,6 +2,7 @@ import { randomBytes } from "node:crypto";
 import { type Code, CodedError } from "@/core/codes";
 import type { BackupJob } from "@/core/protocol/agent";
 import { compileSelection } from "@/core/selection/selection";
+import { counted } from "@/core/units/duration";
 import { FilesReader } from "@/sources/files/reader";
 import { storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
@@ -88,7 +89,7 @@ export async function backUp(
       "info",
       null,
       null,
-      `${counts.files} files, ${figures.filesRead} of them read, ${stored.newChunks} new chunks in ${stored.packs} packs.`,
+      `${counted(counts.files, "file")}, ${figures.filesRead} of them read, ${counted(stored.newChunks, "new chunk")} in ${counted(stored.packs, "pack")}.`,
     );
     await reporter.flush();
     await link.putPoint(job.runId, {

@@ -1,23 +1,14 @@
 "use client";
 
-import { Command } from "cmdk";
+import dynamic from "next/dynamic";
 import { useRouter } from "next/navigation";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { VIEW_LETTERS, VIEW_NAMES, type View } from "@/core/places";
-import { callApi } from "./api";
+import { VIEW_LETTERS, type View } from "@/core/places";
 
-interface FoundPlace {
-  readonly kind: string;
-  readonly label: string;
-  readonly base: string;
-}
-
-const DEEDS = [
-  { label: "Take on a client…", address: "/all/sources?sheet=client" },
-  { label: "Connect a machine…", address: "/all/sources?sheet=connect" },
-  { label: "Add a depot…", address: "/all/depots?sheet=depot" },
-] as const;
+const CommandDialog = dynamic(() => import("./command-dialog").then((module) => module.CommandDialog), {
+  ssr: false,
+});
 
 export const KEY_LIST: readonly (readonly [keys: string, meaning: string])[] = [
   ["?", "this list"],
@@ -52,8 +43,6 @@ export function CommandField({ base, view, views }: { base: string; view: string
   const router = useRouter();
   const [open, setOpen] = useState(false);
   const [help, setHelp] = useState(false);
-  const [text, setText] = useState("");
-  const [places, setPlaces] = useState<readonly FoundPlace[]>([]);
   useHotkeys("mod+k", () => setOpen(true), { preventDefault: true, enableOnFormTags: true });
   useHotkeys("shift+slash", () => setHelp(true), { preventDefault: true });
   useHotkeys("slash", () => document.querySelector<HTMLElement>("[data-filter]")?.focus(), {
@@ -87,24 +76,6 @@ export function CommandField({ base, view, views }: { base: string; view: string
     {},
     [base, views],
   );
-  useEffect(() => {
-    if (!open) return;
-    let current = true;
-    callApi<{ places: FoundPlace[] }>("GET", `/places?q=${encodeURIComponent(text)}`).then(
-      (answer) => current && setPlaces(answer.places),
-      () => {},
-    );
-    return () => {
-      current = false;
-    };
-  }, [open, text]);
-  const go = (address: string) => {
-    setOpen(false);
-    setText("");
-    router.push(address);
-  };
-  const deeds = DEEDS.filter((deed) => deed.label.toLowerCase().includes(text.toLowerCase()));
-  const wanted = views.filter((one) => VIEW_NAMES[one].toLowerCase().includes(text.toLowerCase()));
   return (
     <>
       <button
@@ -115,55 +86,7 @@ export function CommandField({ base, view, views }: { base: string; view: string
         Go to or do…
         <span className="text-[12.5px] max-[1100px]:hidden">Ctrl K</span>
       </button>
-      <Command.Dialog
-        open={open}
-        onOpenChange={setOpen}
-        label="Go to or do"
-        shouldFilter={false}
-        overlayClassName="fixed inset-0 z-40 bg-black/25"
-        contentClassName="bg-base-100 border-base-300 fixed top-[12vh] left-1/2 z-50 w-[560px] max-w-[94vw] -translate-x-1/2 border p-3 shadow-md"
-      >
-        <Command.Input
-          value={text}
-          onValueChange={setText}
-          placeholder="A place, a view, or something to do…"
-          className="input w-full mb-2"
-        />
-        <Command.List className="max-h-[46vh] overflow-y-auto">
-          <Command.Empty className="text-soft px-2 py-2">Nothing is called “{text}”.</Command.Empty>
-          {deeds.map((deed) => (
-            <Command.Item
-              key={deed.address}
-              value={deed.address}
-              onSelect={() => go(deed.address)}
-              className="data-[selected=true]:bg-selected cursor-pointer rounded-[3px] px-2 py-1"
-            >
-              {deed.label}
-            </Command.Item>
-          ))}
-          {wanted.map((one) => (
-            <Command.Item
-              key={one}
-              value={one}
-              onSelect={() => go(`${base}/${one}`)}
-              className="data-[selected=true]:bg-selected flex cursor-pointer justify-between rounded-[3px] px-2 py-1"
-            >
-              {VIEW_NAMES[one]}
-              <span className="text-soft">g {VIEW_LETTERS[one]}</span>
-            </Command.Item>
-          ))}
-          {places.map((place) => (
-            <Command.Item
-              key={place.base}
-              value={place.base}
-              onSelect={() => go(`${place.base}/${view}`)}
-              className="data-[selected=true]:bg-selected cursor-pointer rounded-[3px] px-2 py-1"
-            >
-              {place.label}
-            </Command.Item>
-          ))}
-        </Command.List>
-      </Command.Dialog>
+      {open && <CommandDialog base={base} view={view} views={views} close={() => setOpen(false)} />}
       {help && <KeyHelp close={() => setHelp(false)} />}
     </>
   );

@@ -141,7 +141,7 @@ export function SourceTable({
         )}
       </div>
       <div
-        className={`${COLUMNS} border-base-300 text-soft border-b pr-[14px] pb-[5px] pl-[48px] text-[12.5px]`}
+        className={`${COLUMNS} border-base-300 text-soft border-b pr-[24px] pb-[5px] pl-[48px] text-[12.5px]`}
         aria-hidden="true"
       >
         <span className="pl-[22px]">Source</span>

@@ -5,8 +5,9 @@ import { listDepots, listGrants } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import { listPolicies } from "@/db/policies";
 import type { Tx } from "@/db/scope";
+import { PolicySheet } from "@/ui/lazy";
 import { clockText } from "@/ui/moment";
-import { PolicySheet, type SheetClient } from "@/ui/policy-sheet";
+import type { SheetClient } from "@/ui/policy-sheet";
 import type { ViewInput, ViewOutput } from "./view";
 
 async function sheetClient(tx: Tx, client: Client): Promise<SheetClient> {

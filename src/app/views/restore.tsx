@@ -6,9 +6,9 @@ import { listMachines } from "@/db/machines";
 import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
 import { sourcesWithState } from "@/server/standing";
+import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
-import { RestoreBench } from "@/ui/restore-bench";
 import type { ViewInput, ViewOutput } from "./view";
 
 export async function restoreView({ tx, place, now, provider, ask }: ViewInput): Promise<ViewOutput> {

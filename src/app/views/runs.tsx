@@ -141,6 +141,8 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
   };
 }
 
+const took = (ms: number): string => (ms < 1000 ? "under a second" : formatDuration(ms));
+
 function shortly(run: RunRow): string {
   const { figures } = run;
   if (run.state === "due") return "waits";
@@ -222,7 +224,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string) {
             <dt>Began</dt>
             <dd>
               <Clock moment={run.startedAt} zone={zone} />
-              {run.endedAt && `, took ${formatDuration(run.endedAt.getTime() - run.startedAt.getTime())}`}
+              {run.endedAt && `, took ${took(run.endedAt.getTime() - run.startedAt.getTime())}`}
               {run.attempt > 1 && `, attempt ${run.attempt}`}
             </dd>
           </>

@@ -11,13 +11,11 @@ import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
-import { ClientSheet } from "@/ui/client-sheet";
-import { ConnectSheet } from "@/ui/connect-sheet";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveMachine } from "@/ui/deeds";
 import { Depth } from "@/ui/depth";
+import { ClientSheet, ConnectSheet, SourceTable } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock } from "@/ui/moment";
-import { SourceTable } from "@/ui/source-table";
 import type { ViewInput, ViewOutput } from "./view";
 
 export async function sourcesView(input: ViewInput): Promise<ViewOutput> {

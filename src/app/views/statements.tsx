@@ -158,6 +158,9 @@ function DayBars({ days }: { days: readonly StatementDay[] }) {
   );
 }
 
+const shareText = (share: number): string =>
+  share > 0 && share < 0.01 ? "under 1 %" : `${Math.round(share * 100)} %`;
+
 async function oneStatement({ tx, place, now, provider, ask }: ViewInput): Promise<ViewOutput> {
   const client = place.client!;
   let refused: string | null = null;
@@ -241,7 +244,7 @@ async function oneStatement({ tx, place, now, provider, ask }: ViewInput): Promi
             <p>
               {formatBytes(statement.spaceUsed)} used
               {statement.quota
-                ? ` of ${formatBytes(statement.quota)} granted (${Math.round((statement.spaceUsed / statement.quota) * 100)} %)`
+                ? ` of ${formatBytes(statement.quota)} granted (${shareText(statement.spaceUsed / statement.quota)})`
                 : ""}
               ; {formatBytes(statement.spaceAdded)} added in this period.
             </p>

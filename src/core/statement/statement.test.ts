@@ -90,6 +90,17 @@ describe("a statement", () => {
     );
     expect(statement.restores[0]!.sentence).toBe("2 items, 2.00 KiB, clean, asked for by Ines");
   });
+  it("says once what happened on several days", () => {
+    const missed = (day: number) => ({
+      ...facts.runs[2]!,
+      outcome: "missed" as const,
+      cause: "The machine did not answer",
+      ended: new Date(Date.UTC(2026, 10, day, 9)),
+    });
+    const { exceptions } = composeStatement({ ...facts, runs: [missed(2), missed(3), missed(4)] });
+    expect(exceptions).toHaveLength(1);
+    expect(exceptions[0]!.day).toBe("2026-11-02 to 2026-11-04, 3 days");
+  });
   it("writes CSV that quotes what must be quoted and starts no formula", () => {
     const csv = statementCsv(statement);
     expect(csv).toContain(`"'=cmd ""files""","Office, west",exposed,24,,0,0,0\r\n`);

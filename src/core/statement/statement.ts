@@ -103,13 +103,27 @@ export function composeStatement(facts: StatementFacts): Statement {
         source: nameOf.get(run.sourceId) ?? "a source that is no longer there",
         sentence: `${counted(run.items, "item")}, ${formatBytes(run.bytes)}, ${run.outcome}${run.by ? `, asked for by ${run.by}` : ""}`,
       })),
-    exceptions: [...exceptions.values()]
-      .sort((a, b) => a.day.localeCompare(b.day))
-      .map(({ day, cause, outcome, names }) => ({
-        day,
-        sentence: exceptionSentence(outcome, cause, [...names]),
-      })),
+    exceptions: joinDays(
+      [...exceptions.values()]
+        .sort((a, b) => a.day.localeCompare(b.day))
+        .map(({ day, cause, outcome, names }) => ({
+          day,
+          sentence: exceptionSentence(outcome, cause, [...names]),
+        })),
+    ),
   };
+}
+
+/** The same sentence on several days is said once, with the first day, the last and how often. */
+function joinDays(
+  exceptions: readonly { day: string; sentence: string }[],
+): { day: string; sentence: string }[] {
+  const days = new Map<string, string[]>();
+  for (const { day, sentence } of exceptions) days.set(sentence, [...(days.get(sentence) ?? []), day]);
+  return [...days].map(([sentence, on]) => ({
+    day: on.length === 1 ? on[0]! : `${on[0]} to ${on.at(-1)}, ${on.length} days`,
+    sentence,
+  }));
 }
 
 const AFTER: Record<Outcome, string> = {

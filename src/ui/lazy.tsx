@@ -1,0 +1,10 @@
+"use client";
+
+import dynamic from "next/dynamic";
+
+/** Large parts of single views, in scripts of their own: a view loads what it shows and no more. */
+export const PolicySheet = dynamic(() => import("./policy-sheet").then((module) => module.PolicySheet));
+export const RestoreBench = dynamic(() => import("./restore-bench").then((module) => module.RestoreBench));
+export const SourceTable = dynamic(() => import("./source-table").then((module) => module.SourceTable));
+export const ClientSheet = dynamic(() => import("./client-sheet").then((module) => module.ClientSheet));
+export const ConnectSheet = dynamic(() => import("./connect-sheet").then((module) => module.ConnectSheet));
