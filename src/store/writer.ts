@@ -21,7 +21,7 @@ const BLOCK_BYTES = 1024 * 1024;
 const PACK_BYTES = 16 * 1024 * 1024;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
-const IN_FLIGHT_BYTES = 48 * 1024 * 1024;
+const IN_FLIGHT_BYTES = 24 * 1024 * 1024;
 const BLOCKS_AT_ONCE = 4;
 
 type ChunkKind = "data" | "tree";
@@ -184,7 +184,7 @@ export class StoreWriter {
     this.inFlight -= raw.length;
     if (this.pack.size < PACK_BYTES) return;
     this.closePack();
-    while (this.putting.size > 2) await Promise.race(this.putting);
+    while (this.putting.size > 1) await Promise.race(this.putting);
   }
 
   private closePack(): void {
