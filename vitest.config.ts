@@ -9,7 +9,7 @@ export default defineConfig({
     projects: [
       {
         resolve: { alias },
-        test: { name: "unit", include: ["src/**/*.test.{ts,tsx}"], testTimeout: 60_000 },
+        test: { name: "unit", include: ["src/**/*.test.{ts,tsx}"], testTimeout: 180_000 },
       },
       {
         resolve: { alias },
