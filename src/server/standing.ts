@@ -1,5 +1,5 @@
 import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/core/protection/causes";
-import { keptShare, lastNights, type NightCell, nightsTable } from "@/core/protection/nights";
+import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/core/protection/nights";
 import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
 import { readProvider } from "@/db/clients";
 import { listDepots } from "@/db/depots";
@@ -83,7 +83,9 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       share: keptShare(cells.filter((cell) => cell !== null)),
     };
   });
-  const last = rows.map((row) => row.cells.at(-1)).filter((cell) => cell !== null && cell !== undefined);
+  // from noon on the newest column is tonight; last night is the one before
+  const lastNight = nights.indexOf(nightOf(new Date(now.getTime() - 43_200_000), zone));
+  const last = rows.map((row) => row.cells[lastNight]).filter((cell) => cell !== null && cell !== undefined);
   return {
     at: now,
     total: sources.length,
