@@ -114,3 +114,18 @@ export async function signInAs(
     "signing in does not lead on",
   );
 }
+
+/** What the key sheet shows on paper: its groups, when nothing else of the page is printed and the code can be seen. */
+export async function printedGroups(driver: WebDriver): Promise<string[]> {
+  const chrome = driver as unknown as { sendDevToolsCommand(name: string, values: object): Promise<void> };
+  await chrome.sendDevToolsCommand("Emulation.setEmulatedMedia", { media: "print" });
+  try {
+    return await driver.executeScript(`
+      const shown = [...document.body.children].filter((one) => getComputedStyle(one).display !== "none");
+      const code = document.querySelector(".key-paper img");
+      if (shown.length !== 1 || !code.naturalWidth) return [];
+      return [...shown[0].querySelectorAll("li")].map((one) => one.lastChild.textContent.trim());`);
+  } finally {
+    await chrome.sendDevToolsCommand("Emulation.setEmulatedMedia", { media: "" });
+  }
+}

@@ -4,7 +4,8 @@ import type { BackupJob } from "@/core/protocol/agent";
 import { compileSelection } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
 import { FilesReader } from "@/sources/files/reader";
-import { storeSnapshot } from "@/sources/snapshot";
+import type { SourceReader } from "@/sources/reader";
+import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
 import { sealPoint } from "@/store/point";
 import { OBJECT_ID_BYTES } from "@/store/sealing";
@@ -16,8 +17,18 @@ import type { AgentState } from "./state";
 /** These say what happened without making the run less than clean. */
 const MERE_NOTES: ReadonlySet<Code> = new Set(["file.special"]);
 
-/** Makes one recovery point of this machine's files. The console sees sealed packs and ids, never content or names. */
-export async function backUp(
+/** What a recovery point is made from: a reader of the source, and what is known of the point before. */
+export interface Reading {
+  readonly reader: SourceReader;
+  readonly folders: readonly string[];
+  readonly previous: PreviousTree | null;
+  /** Why an earlier point's tree cannot be used, when there is one. */
+  readonly resetMessage: string | null;
+  readonly keepNode: (id: Uint8Array, bytes: Uint8Array | null) => void;
+}
+
+/** Makes one recovery point of this machine's files, and remembers its tree for the next. */
+export async function backUpFiles(
   link: ConsoleLink,
   job: BackupJob,
   dataKey: Buffer,
@@ -25,12 +36,39 @@ export async function backUp(
   root: string,
   reporter: RunReporter,
 ): Promise<void> {
+  const previous = job.previous ? state.openTree(job.sourceId, Buffer.from(job.previous.root, "hex")) : null;
+  const memory = state.newTree(job.sourceId, previous);
+  try {
+    const tree = await makePoint(link, job, dataKey, reporter, {
+      reader: new FilesReader(root, [state.folder]),
+      folders: job.clauses.what.folders,
+      previous,
+      resetMessage: job.previous && !previous ? "No file is known to be unchanged, so all are read." : null,
+      keepNode: (id, bytes) => memory.keep(id, bytes),
+    });
+    memory.commit(tree);
+  } catch (error) {
+    memory.discard();
+    throw error;
+  }
+}
+
+/**
+ * Makes one recovery point and hands it to the console, which sees sealed packs and ids, never content or names. Returns
+ * the root of its tree.
+ */
+export async function makePoint(
+  link: ConsoleLink,
+  job: BackupJob,
+  dataKey: Buffer,
+  reporter: RunReporter,
+  reading: Reading,
+): Promise<Uint8Array> {
   const keys = deriveStoreKeys(dataKey);
   const writer = new StoreWriter(keys, {
     known: (ids) => (job.spaceEmpty ? Promise.resolve(ids.map(() => false)) : link.known(job.runId, ids)),
     putPack: (packId, parts, ids) => link.putPack(job.runId, packId.toString("hex"), ids, parts),
   });
-  const previous = job.previous ? state.openTree(job.sourceId, Buffer.from(job.previous.root, "hex")) : null;
   let cautions = 0;
   let telling: Code | null = null;
   const note = (code: Code, path: string | null, message: string) => {
@@ -41,69 +79,61 @@ export async function backUp(
     }
     reporter.log(mere ? "info" : "caution", code, path, message);
   };
-  if (job.previous && !previous)
-    note("change-tracking.reset", null, "No file is known to be unchanged, so all are read.");
+  if (reading.resetMessage) note("change-tracking.reset", null, reading.resetMessage);
   if (job.previous) reporter.expect(job.previous.items, job.previous.bytes);
-  const memory = state.newTree(job.sourceId, previous);
-  try {
-    const { what } = job.clauses;
-    const {
-      root: tree,
-      counts,
-      figures,
-    } = await storeSnapshot({
-      reader: new FilesReader(root, [state.folder]),
-      writer,
-      keys,
-      folders: what.folders,
-      selector: compileSelection(what),
-      previous,
-      keepNode: (id, bytes) => memory.keep(id, bytes),
-      note,
-      progress: reporter.progress,
-      signal: reporter.signal,
-    });
-    if (
-      counts.files + counts.links === 0 &&
-      counts.folders <= what.folders.length &&
-      cautions > 0 &&
-      telling === "folder.missing"
-    ) {
-      throw new CodedError("selection.empty", `none of ${what.folders.join(", ")} is on this machine`);
-    }
-    const stored = await writer.close();
-    reporter.stored(() => stored.storedBytes);
-    const pointId = randomBytes(OBJECT_ID_BYTES);
-    const object = sealPoint(keys, pointId, {
-      sourceId: job.sourceId,
-      sourceName: job.sourceName,
-      machineName: job.machineName,
-      kind: "files",
-      moment: Date.parse(job.moment),
-      root: tree,
-      counts,
-      previous: job.previous ? Buffer.from(job.previous.pointId, "hex") : null,
-      policy: JSON.stringify(job.clauses),
-    });
-    reporter.log(
-      "info",
-      null,
-      null,
-      `${counted(counts.files, "file")}, ${figures.filesRead} of them read, ${counted(stored.newChunks, "new chunk")} in ${counted(stored.packs, "pack")}.`,
-    );
-    await reporter.flush();
-    await link.putPoint(job.runId, {
-      pointId: pointId.toString("hex"),
-      object: object.toString("base64"),
-      root: Buffer.from(tree).toString("hex"),
-      counts,
-      figures: { ...figures, ...stored },
-      cautions,
-      code: telling,
-    });
-    memory.commit(tree);
-  } catch (error) {
-    memory.discard();
-    throw error;
+  const {
+    root: tree,
+    counts,
+    figures,
+  } = await storeSnapshot({
+    reader: reading.reader,
+    writer,
+    keys,
+    folders: reading.folders,
+    selector: compileSelection(job.clauses.what),
+    previous: reading.previous,
+    keepNode: reading.keepNode,
+    note,
+    progress: reporter.progress,
+    signal: reporter.signal,
+  });
+  if (
+    counts.files + counts.links === 0 &&
+    counts.folders <= reading.folders.length &&
+    cautions > 0 &&
+    telling === "folder.missing"
+  ) {
+    throw new CodedError("selection.empty", `none of ${reading.folders.join(", ")} is there`);
   }
+  const stored = await writer.close();
+  reporter.stored(() => stored.storedBytes);
+  const pointId = randomBytes(OBJECT_ID_BYTES);
+  const object = sealPoint(keys, pointId, {
+    sourceId: job.sourceId,
+    sourceName: job.sourceName,
+    machineName: job.machineName,
+    kind: job.sourceKind,
+    moment: Date.parse(job.moment),
+    root: tree,
+    counts,
+    previous: job.previous ? Buffer.from(job.previous.pointId, "hex") : null,
+    policy: JSON.stringify(job.clauses),
+  });
+  reporter.log(
+    "info",
+    null,
+    null,
+    `${counted(counts.files, "file")}, ${figures.filesRead} of them read, ${counted(stored.newChunks, "new chunk")} in ${counted(stored.packs, "pack")}.`,
+  );
+  await reporter.flush();
+  await link.putPoint(job.runId, {
+    pointId: pointId.toString("hex"),
+    object: object.toString("base64"),
+    root: Buffer.from(tree).toString("hex"),
+    counts,
+    figures: { ...figures, ...stored },
+    cautions,
+    code: telling,
+  });
+  return tree;
 }

@@ -1,27 +1,35 @@
 import { CodedError } from "@/core/codes";
 import type { Job } from "@/core/protocol/agent";
 import { openSealed } from "@/store/secrets";
-import { backUp } from "./backup";
+import { backUpFiles } from "./backup";
 import { type ConsoleLink, Superseded } from "./link";
 import { RunReporter } from "./reporter";
 import { restore } from "./restore";
 import type { AgentState, Identity } from "./state";
 
-/** Executes one job and reports its end, whatever it is. */
-export async function doJob(
+/** Executes one job of a machine and reports its end, whatever it is. */
+export const doJob = (
   link: ConsoleLink,
   job: Job,
   identity: Pick<Identity, "privateKey" | "root">,
   state: AgentState,
+): Promise<void> =>
+  carryOut(link, job, identity.privateKey, (dataKey, reporter) =>
+    job.kind === "backup"
+      ? backUpFiles(link, job, dataKey, state, identity.root, reporter)
+      : restore(link, job, dataKey, identity.root, reporter),
+  );
+
+/** Does the work of a job and reports its end; whatever goes wrong becomes the outcome of the run. */
+export async function carryOut(
+  link: ConsoleLink,
+  job: Job,
+  privateKey: string,
+  work: (dataKey: Buffer, reporter: RunReporter) => Promise<void>,
 ): Promise<void> {
   const reporter = new RunReporter(link, job.runId, job.attempt);
   try {
-    const dataKey = openSealed(
-      Buffer.from(identity.privateKey, "base64"),
-      Buffer.from(job.sealedKey, "base64"),
-    );
-    if (job.kind === "backup") await backUp(link, job, dataKey, state, identity.root, reporter);
-    else await restore(link, job, dataKey, identity.root, reporter);
+    await work(openSealed(Buffer.from(privateKey, "base64"), Buffer.from(job.sealedKey, "base64")), reporter);
   } catch (error) {
     if (error instanceof Superseded || reporter.signal.reason instanceof Superseded) return;
     await reporter.flush();

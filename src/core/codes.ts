@@ -57,6 +57,28 @@ export const CODES = {
     "The clause What leaves no file on this machine.",
     "Open the policy, widen its folders or its patterns, and run again.",
   ),
+  "source.not-reached": text(
+    "The source could not be reached",
+    "Its name, its port or its server does not answer.",
+    "Test the connection in the view Sources; it shows the step that fails.",
+    true,
+  ),
+  "source.signin-refused": text(
+    "Sign-in at the source was refused",
+    "The credentials are wrong, were withdrawn, or their time is over.",
+    "Make a new secret where the tenant is looked after, and give it to the connection.",
+  ),
+  "source.not-allowed": text(
+    "The source does not let us read",
+    "The credentials are right, but a permission is missing.",
+    "Give the application the right to read mail, and agree to it for the tenant.",
+  ),
+  "source.unreadable": text(
+    "The source gave an answer that cannot be read",
+    "It does not keep to the protocol, or another program answers at this address.",
+    "Check the address; test the connection.",
+    true,
+  ),
   "change-tracking.reset": text(
     "Everything was read again",
     "What the agent remembers of the last recovery point is not there or does not fit it.",

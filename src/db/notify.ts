@@ -3,10 +3,10 @@ import type { Tx } from "./scope";
 
 /** A change that somebody may be waiting for. Sent when the transaction commits. */
 export interface ChangeNotice {
-  readonly kind: "run" | "machine" | "source" | "client" | "policy" | "depot" | "progress";
+  readonly kind: "run" | "machine" | "source" | "client" | "policy" | "depot" | "connection" | "progress";
   readonly clientId: string | null;
   readonly id: string;
-  readonly machineId?: string;
+  readonly machineId?: string | undefined;
 }
 
 const CHANNEL = "deepkeep";

@@ -21,7 +21,8 @@ export interface Run {
   readonly id: string;
   readonly clientId: string;
   readonly sourceId: string;
-  readonly machineId: string;
+  /** The machine whose agent executes it; null when the runner does. */
+  readonly machineId: string | null;
   readonly kind: RunKind;
   readonly cause: "schedule" | "person";
   readonly requestedBy: string | null;
@@ -89,15 +90,32 @@ export const runningRun = (tx: Tx, sourceId: string) =>
     [sourceId],
   );
 
-/** The machine's next run that may start: a source has one backup at a time. Locked against other claimers. */
-export const nextClaimable = (tx: Tx, machineId: string, kinds: readonly RunKind[], now: Date) =>
+/** The next run that a machine (or the runner, null) may start: a source has one backup at a time. Locked against other claimers. */
+export const nextClaimable = (
+  tx: Tx,
+  machineId: string | null,
+  clientId: string,
+  kinds: readonly RunKind[],
+  now: Date,
+) =>
   one<Run>(
     tx,
-    `select ${RUN} from runs r where r.machine_id = $1 and r.state = 'due' and r.kind = any($2) and r.due_at <= $3
+    `select ${RUN} from runs r where r.machine_id is not distinct from $1::uuid and r.client_id = $4 and r.state = 'due' and r.kind = any($2) and r.due_at <= $3
        and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
      order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
-    [machineId, kinds, now],
+    [machineId, kinds, now, clientId],
   );
+
+/** Clients for whom the runner has runs to execute. */
+export const clientsWithNetworkRuns = async (tx: Tx, now: Date) =>
+  (
+    await all<{ clientId: string }>(
+      tx,
+      `select client_id as "clientId" from runs where machine_id is null and state = 'due' and due_at <= $1
+       group by client_id order by min(due_at)`,
+      [now],
+    )
+  ).map((row) => row.clientId);
 
 export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
   change(
@@ -145,12 +163,14 @@ export const returnRun = (tx: Tx, id: string) =>
 
 export interface RunRow extends Run {
   readonly sourceName: string;
+  /** The machine, or the connection that the runner reads through. */
   readonly machineName: string;
   readonly clientName: string;
   readonly clientSlug: string;
 }
-const ROW = `${RUN}, s.name as "sourceName", m.name as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
-const ROW_FROM = `runs r join sources s on s.id = r.source_id join machines m on m.id = r.machine_id join clients c on c.id = r.client_id`;
+const ROW = `${RUN}, s.name as "sourceName", coalesce(m.name, cn.name) as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
+const ROW_FROM = `runs r join sources s on s.id = r.source_id join clients c on c.id = r.client_id
+  left join machines m on m.id = r.machine_id left join connections cn on cn.id = s.connection_id`;
 const IN_SCOPE =
   "($1::uuid is null or r.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or r.source_id = $3)";
 const scopeValues = (filter: StandingFilter) => [

@@ -3,12 +3,20 @@ import type { Clauses } from "@/core/policy/clauses";
 import type { Outcome } from "@/core/protection/state";
 import { all, change, one, type Tx } from "./scope";
 
+export type SourceKind = "files" | "mail";
+
 export interface Source {
   readonly id: string;
   readonly clientId: string;
   readonly siteId: string;
+  /** Set for what an agent reads. */
   readonly machineId: string | null;
-  readonly kind: "files";
+  /** Set for what the runner reads over the network, with the name of it at the far end. */
+  readonly connectionId: string | null;
+  readonly remoteId: string | null;
+  /** When the far end was first found without it; its points remain. */
+  readonly vanishedAt: Date | null;
+  readonly kind: SourceKind;
   readonly name: string;
   readonly policyId: string | null;
   readonly paused: boolean;
@@ -16,7 +24,8 @@ export interface Source {
   readonly lastDueAt: Date | null;
 }
 
-const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId", s.kind, s.name,
+const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId",
+  s.connection_id as "connectionId", s.remote_id as "remoteId", s.vanished_at as "vanishedAt", s.kind, s.name,
   s.policy_id as "policyId", s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
 
 export const sourceById = (tx: Tx, id: string) =>
@@ -24,24 +33,41 @@ export const sourceById = (tx: Tx, id: string) =>
 export const sourcesOfPolicy = (tx: Tx, policyId: string) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.policy_id = $1`, [policyId]);
 
-export const insertSource = (tx: Tx, source: Source, now: Date) =>
+/** Adds a source that nobody looks after yet. */
+export const insertSource = (
+  tx: Tx,
+  source: Pick<
+    Source,
+    "id" | "clientId" | "siteId" | "machineId" | "connectionId" | "remoteId" | "kind" | "name"
+  >,
+  now: Date,
+) =>
   change(
     tx,
-    `insert into sources (id, client_id, site_id, machine_id, kind, name, policy_id, paused, next_due_at, created_at)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+    `insert into sources (id, client_id, site_id, machine_id, connection_id, remote_id, kind, name, created_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
     [
       source.id,
       source.clientId,
       source.siteId,
       source.machineId,
+      source.connectionId,
+      source.remoteId,
       source.kind,
       source.name,
-      source.policyId,
-      source.paused,
-      source.nextDueAt,
       now,
     ],
   );
+export const sourcesOfConnection = (tx: Tx, connectionId: string) =>
+  all<Source>(tx, `select ${SOURCE} from sources s where s.connection_id = $1`, [connectionId]);
+/** A name that no source of the client has: the wish, or the wish with a number. */
+export async function freeSourceName(tx: Tx, clientId: string, wish: string): Promise<string> {
+  const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [clientId]);
+  const names = new Set(taken.map((source) => source.name));
+  let name = wish;
+  for (let number = 2; names.has(name); number += 1) name = `${wish} ${number}`;
+  return name;
+}
 
 export const assignPolicy = (tx: Tx, id: string, policyId: string | null, nextDueAt: Date | null) =>
   change(tx, "update sources set policy_id = $2, next_due_at = $3 where id = $1", [id, policyId, nextDueAt]);
@@ -75,7 +101,9 @@ export interface SourceStanding extends Source {
   readonly depotId: string | null;
   readonly machineName: string | null;
   readonly machineSeen: Date | null;
-  readonly machineGone: boolean;
+  readonly connectionName: string | null;
+  /** The machine or the connection was taken away, or the far end has it no more. */
+  readonly gone: boolean;
   readonly keyConfirmed: boolean;
   readonly newestPoint: Date | null;
   readonly points: number;
@@ -103,7 +131,8 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
     tx,
     `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
        p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId",
-       m.name as "machineName", m.seen_at as "machineSeen", m.gone_at is not null as "machineGone",
+       m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
+       (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null) as gone,
        k.confirmed_at is not null as "keyConfirmed",
        newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
        coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",
@@ -113,6 +142,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
      join sites si on si.id = s.site_id
      left join policies p on p.id = s.policy_id
      left join machines m on m.id = s.machine_id
+     left join connections cn on cn.id = s.connection_id
      left join client_keys k on k.client_id = s.client_id
      left join lateral (select moment, bytes, files from points where source_id = s.id and purged_at is null and dropped_at is null
        order by moment desc limit 1) newest on true

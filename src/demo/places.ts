@@ -20,3 +20,7 @@ export function demoMachines(home: string): readonly DemoMachine[] {
     ? (JSON.parse(readFileSync(machinesFile(home), "utf8")) as DemoMachine[])
     : [];
 }
+
+/** The demo's mail: where its messages lie, and the port it answered at last. */
+export const mailFolder = (home: string): string => join(home, "demo/mail");
+export const mailPortFile = (home: string): string => join(home, "demo/mail-port");

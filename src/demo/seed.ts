@@ -10,17 +10,21 @@ import { insertProvider } from "@/db/clients";
 import { type Machine, machineById } from "@/db/machines";
 import { insertPerson, insertToken, type Person } from "@/db/people";
 import { one } from "@/db/scope";
+import { sourcesOfConnection } from "@/db/sources";
 import { enrolMachine } from "@/runs/agent-desk";
+import { inProcessLink } from "@/runs/in-process-link";
+import { NetworkRuns } from "@/runs/network-runs";
 import { tickSchedules } from "@/runs/tick";
 import { makeContext } from "@/server/api/operation";
 import { makeServices, type Services } from "@/server/services";
 import type { Settings } from "@/server/settings";
 import { hashPassword } from "@/server/sign-in";
+import { MailServer } from "@/standins/mail/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
 import { MachineLife } from "./files";
-import { inProcessLink } from "./in-process-link";
-import { type DemoMachine, machinesFile, signInFile } from "./places";
-import { CLIENTS, PROVIDER, STAFF, type WorldClient } from "./world";
+import { MailLife } from "./mail";
+import { type DemoMachine, machinesFile, mailFolder, mailPortFile, signInFile } from "./places";
+import { CLIENTS, PROVIDER, STAFF, type WorldClient, type WorldMail } from "./world";
 
 const NIGHTS = 31;
 const DAY_MS = 86_400_000;
@@ -53,7 +57,8 @@ export async function seedDemo(settings: Settings, home: string, say: (line: str
   const clock = new StoryClock();
   const services = makeServices(settings, clock.now);
   try {
-    await new Seeding(services, clock, home, say).run();
+    const seeding = new Seeding(services, clock, home, say);
+    await seeding.run().finally(() => seeding.close());
   } finally {
     await services.db.end();
   }
@@ -62,6 +67,10 @@ export async function seedDemo(settings: Settings, home: string, say: (line: str
 class Seeding {
   private readonly living: LivingMachine[] = [];
   private owner!: Person;
+  private readonly mail: MailLife;
+  private readonly mailServer: MailServer;
+  private mailAddress = "";
+  private readonly network: NetworkRuns;
   private readonly folder: string;
   private readonly end = new Date();
   private readonly start = new Date(this.end.getTime() - NIGHTS * DAY_MS);
@@ -74,6 +83,9 @@ class Seeding {
   ) {
     this.folder = join(home, "demo");
     this.home = home;
+    this.mail = new MailLife(mailFolder(home));
+    this.mailServer = new MailServer(this.mail.world, clock.now);
+    this.network = new NetworkRuns(services);
   }
   private readonly home: string;
 
@@ -95,8 +107,12 @@ class Seeding {
     } as never)) as T;
   }
 
+  close = (): Promise<void> => this.mailServer.close();
+
   async run(): Promise<void> {
     this.clock.set(this.start);
+    this.mailAddress = await this.mailServer.listen();
+    writeFileSync(mailPortFile(this.home), new URL(this.mailAddress).port);
     const people = await this.makeStaff();
     const depots = await this.makeDepots();
     for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
@@ -214,6 +230,13 @@ class Seeding {
         { policyId: policies.get(machine.home.split("/").slice(0, 2).join("/")) },
       );
     }
+    if (world.mail)
+      await this.connectMail(world.mail, client.id, sites[0]!.id, {
+        what: { folders: ["/"], include: [], exclude: ["/Drafts", "/Junk"] },
+        when: { schedule: { kind: "daily", at: world.mail.at }, targetHours: world.policy.targetHours },
+        howLong: world.policy.howLong,
+        where: { depotId },
+      });
     const password = randomSecret(12);
     await this.call(
       "addPortalUser",
@@ -227,6 +250,39 @@ class Seeding {
       password,
       client: client.slug,
     };
+  }
+
+  private async connectMail(
+    mail: WorldMail,
+    clientId: string,
+    siteId: string,
+    clauses: object,
+  ): Promise<void> {
+    const clientSecret = randomSecret(24);
+    this.mail.begin(mail, clientSecret, new Date(this.end.getTime() + mail.secretEndsInDays * DAY_MS));
+    const { policy } = await this.call<{ policy: { id: string } }>(
+      "makePolicy",
+      {},
+      { clientId, name: `${mail.name}, every evening`, clauses },
+    );
+    const { connection } = await this.call<{ connection: { id: string } }>(
+      "connectMailTenant",
+      { clientId },
+      {
+        siteId,
+        name: mail.name,
+        address: this.mailAddress,
+        tenantId: mail.tenantId,
+        clientId: mail.clientId,
+        clientSecret,
+        region: "north harbour",
+      },
+    );
+    const mailboxes = await this.services.db.withScope({ role: "system" }, (tx) =>
+      sourcesOfConnection(tx, connection.id),
+    );
+    for (const { id } of mailboxes)
+      await this.call("changeSource", { sourceId: id }, { policyId: policy.id });
   }
 
   private async enrol(
@@ -285,6 +341,7 @@ class Seeding {
       const weekend = DateTime.fromJSDate(noon, { zone: "utc" }).weekday > 5;
       for (const { life, online } of this.living)
         if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
+      await this.mail.day(noon);
       await this.story(NIGHTS - day);
       if (day % 10 === 0) this.say(`Demo: day ${day + 1} of ${NIGHTS}`);
     }
@@ -323,6 +380,7 @@ class Seeding {
       this.clock.set(next.at);
       await tickSchedules(this.services);
       for (const living of this.living) if (living.online) await this.work(living);
+      while ((await this.network.start()) > 0) await this.network.settled();
     }
   }
 

@@ -11,6 +11,18 @@ export interface WorldMachine {
   readonly size: number;
 }
 
+/** A client's mail tenant. */
+export interface WorldMail {
+  readonly name: string;
+  readonly domain: string;
+  readonly tenantId: string;
+  readonly clientId: string;
+  readonly mailboxes: readonly string[];
+  /** When the client secret runs out, in days from the end of the story. */
+  readonly secretEndsInDays: number;
+  readonly at: string;
+}
+
 export interface WorldClient {
   readonly name: string;
   readonly zone: string;
@@ -27,6 +39,7 @@ export interface WorldClient {
     readonly exclude?: readonly string[];
   };
   readonly machines: readonly WorldMachine[];
+  readonly mail?: WorldMail;
 }
 
 const DEBIAN = "Debian GNU/Linux 12 (bookworm)";
@@ -126,6 +139,15 @@ export const CLIENTS: readonly WorldClient[] = [
       machine("voss-lt-03", "Bakehouse", "/home/till", ["ledger"], 18),
       machine("voss-lt-04", "Bakehouse", "/home/orders", ["letters"], 16),
     ],
+    mail: {
+      name: "Bakery mail",
+      domain: "vossel.example",
+      tenantId: "vossel-bakery",
+      clientId: "deep-keep",
+      mailboxes: ["hanne", "greta", "till", "orders"],
+      secretEndsInDays: -3,
+      at: "19:30",
+    },
   },
   {
     name: "Ostrel Land Surveyors",
@@ -182,6 +204,15 @@ export const CLIENTS: readonly WorldClient[] = [
       machine("pend-lt-07", "Trust house", "/home/visits", ["letters", "photos"], 18),
       machine("pend-lt-11", "Trust house", "/home/newcomer", ["letters"], 12),
     ],
+    mail: {
+      name: "Trust mail",
+      domain: "pendlewick.example",
+      tenantId: "pendlewick-trust",
+      clientId: "deep-keep",
+      mailboxes: ["corin.ashby", "lettings", "repairs", "accounts", "reception"],
+      secretEndsInDays: 240,
+      at: "21:10",
+    },
   },
   {
     name: "Kestrin Aquaculture",

@@ -3,14 +3,15 @@ import { createServer } from "node:net";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { AgentState } from "@/agent/state";
+import { listConnections, setAddress } from "@/db/connections";
 import { migrate } from "@/db/migrate";
 import { countPeople } from "@/db/people";
-import { demoMachines, signInFile } from "@/demo/places";
+import { demoMachines, mailFolder, mailPortFile, signInFile } from "@/demo/places";
 import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
+import { readSettings, type Settings } from "@/server/settings";
 import { Children } from "./children";
-import { answers, ensureMasterKey, startCluster, stopCluster } from "./cluster";
+import { answers, ensureMasterKey, freePort, startCluster, stopCluster } from "./cluster";
 
 /** `bin/start`: brings up database, web, runner and the demo's agents, and ends all of it on Ctrl-C. */
 const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
@@ -19,11 +20,11 @@ const port = Number(process.env.DEEPKEEP_PORT ?? 4380);
 const host = process.env.DEEPKEEP_HOST ?? "127.0.0.1";
 const url = `http://${host === "0.0.0.0" ? "127.0.0.1" : host}:${port}`;
 
-const portFree = (): Promise<boolean> =>
+const portFree = (wanted: number, on: string): Promise<boolean> =>
   new Promise((resolve) => {
     const server = createServer();
     server.once("error", () => resolve(false));
-    server.listen(port, host, () => server.close(() => resolve(true)));
+    server.listen(wanted, on, () => server.close(() => resolve(true)));
   });
 
 async function healthy(): Promise<boolean> {
@@ -34,13 +35,32 @@ async function healthy(): Promise<boolean> {
   }
 }
 
+/** The port of the demo's mail: the one it had, or a free one where that is taken; its connections follow it. */
+async function mailPortOf(home: string, settings: Settings): Promise<number> {
+  const before = Number(readFileSync(mailPortFile(home), "utf8"));
+  if (await portFree(before, "127.0.0.1")) return before;
+  const now = await freePort();
+  const services = makeServices(settings);
+  try {
+    await services.db.withScope({ role: "system" }, async (tx) => {
+      for (const connection of await listConnections(tx))
+        if (connection.address === `http://127.0.0.1:${before}`)
+          await setAddress(tx, connection.id, `http://127.0.0.1:${now}`);
+    });
+  } finally {
+    await services.db.end();
+  }
+  writeFileSync(mailPortFile(home), String(now));
+  return now;
+}
+
 async function main(): Promise<void> {
   const wanted = process.env.DEEPKEEP_HOME ?? join(project, ".data");
   mkdirSync(wanted, { recursive: true, mode: 0o700 });
   const home = realpathSync(wanted);
   if (!Number.isInteger(port) || port < 1 || port > 65535)
     throw new Error(`DEEPKEEP_PORT is ${process.env.DEEPKEEP_PORT}; it must be a port from 1 to 65535.`);
-  if (!(await portFree()))
+  if (!(await portFree(port, host)))
     throw new Error(`Port ${port} is taken. Choose another one: DEEPKEEP_PORT=4381 bin/start`);
   mkdirSync(join(home, "log"), { recursive: true, mode: 0o700 });
   ensureMasterKey(home);
@@ -79,6 +99,16 @@ async function main(): Promise<void> {
       } finally {
         await services.db.end();
       }
+    }
+    if (existsSync(mailPortFile(home))) {
+      const mailPort = await mailPortOf(home, settings);
+      children.keep(
+        "mail",
+        process.execPath,
+        [join(project, "dist/standins.mjs"), "mail", String(mailPort), mailFolder(home)],
+        env,
+        join(home, "log/mail.log"),
+      );
     }
     const next = join(project, "node_modules/next/dist/bin/next");
     const web = { ...env, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };

@@ -44,9 +44,13 @@ import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
 import { momentLabel, type StoredRestore } from "./request";
 import { LEASE_MS, takeUp } from "./tick";
 
+/** Who executes runs: a machine through its agent, or (without an id) the runner for what the network reaches. */
+export type Executor = Pick<Machine, "clientId" | "name" | "publicKey"> & { readonly id: string | null };
+
 /**
- * What the console does for agents. A machine adds to its client's space and reads for its own restores; nothing here
- * lists, overwrites or deletes. Everything runs in the machine's scope, so another client's things are not there for it.
+ * What the console does for those who execute runs. A machine adds to its client's space and reads for its own restores;
+ * nothing here lists, overwrites or deletes. Everything runs in the machine's scope, so another client's things are not
+ * there for it. The runner works in the same scope, one client at a time.
  */
 export const machineScope = (machine: Pick<Machine, "clientId">): Scope => ({
   role: "machine",
@@ -68,12 +72,7 @@ export async function enrolMachine(
         "This enrolment code is unknown, expired or used up. Ask for a new one.",
       );
     const client = (await clientById(tx, code.clientId))!;
-    const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [
-      client.id,
-    ]);
-    const names = new Set(taken.map((source) => source.name));
-    let name = request.name;
-    for (let number = 2; names.has(`${name} files`); number += 1) name = `${request.name}-${number}`;
+    const name = await freeMachineName(tx, client.id, request.name);
     const token = randomSecret();
     const machine = {
       id: randomUUID(),
@@ -93,12 +92,10 @@ export async function enrolMachine(
         clientId: client.id,
         siteId: code.siteId,
         machineId: machine.id,
+        connectionId: null,
+        remoteId: null,
         kind: "files",
         name: `${name} files`,
-        policyId: null,
-        paused: false,
-        nextDueAt: null,
-        lastDueAt: null,
       },
       now,
     );
@@ -110,6 +107,14 @@ export async function enrolMachine(
     await notify(tx, { kind: "machine", clientId: client.id, id: machine.id });
     return { machineId: machine.id, token, clientName: client.name };
   });
+}
+
+async function freeMachineName(tx: Tx, clientId: string, wish: string): Promise<string> {
+  const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [clientId]);
+  const names = new Set(taken.map((source) => source.name));
+  let name = wish;
+  for (let number = 2; names.has(`${name} files`); number += 1) name = `${wish}-${number}`;
+  return name;
 }
 
 export const machineOfToken = (services: Services, token: string): Promise<Machine | null> =>
@@ -137,16 +142,16 @@ export async function hearMachine(
   });
 }
 
-/** The machine's next run, claimed under a lease; null when nothing is due. */
+/** The next run of a machine or of the runner, claimed under a lease; null when nothing is due. */
 export async function nextJob(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   kinds: readonly RunKind[],
 ): Promise<Job | null> {
   const now = services.now();
-  return services.db.withScope(machineScope(machine), async (tx) => {
-    await markSeen(tx, machine.id, now);
-    const run = await nextClaimable(tx, machine.id, kinds, now);
+  return services.db.withScope(machineScope(executor), async (tx) => {
+    if (executor.id) await markSeen(tx, executor.id, now);
+    const run = await nextClaimable(tx, executor.id, executor.clientId, kinds, now);
     if (!run) return null;
     // a purge holds the client while it works: the run waits for the next question
     const free = await one<{ free: boolean }>(
@@ -158,7 +163,7 @@ export async function nextJob(
     try {
       await tx.query("savepoint claim");
       if ((await claimRun(tx, run.id, now, new Date(now.getTime() + LEASE_MS))) === 0) return null;
-      const job = await describeJob(services, tx, machine, { ...run, attempt: run.attempt + 1 }, now);
+      const job = await describeJob(services, tx, executor, { ...run, attempt: run.attempt + 1 }, now);
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return job;
     } catch (error) {
@@ -178,14 +183,20 @@ export async function nextJob(
   });
 }
 
-async function describeJob(services: Services, tx: Tx, machine: Machine, run: Run, now: Date): Promise<Job> {
+async function describeJob(
+  services: Services,
+  tx: Tx,
+  executor: Executor,
+  run: Run,
+  now: Date,
+): Promise<Job> {
   const key = await clientKey(tx, run.clientId);
   if (!key?.confirmedAt) throw new CodedError("key.not-confirmed");
   const dataKey = services.secrets.unseal(key.sealed, keyContext(run.clientId));
   const base = {
     runId: run.id,
     attempt: run.attempt,
-    sealedKey: sealTo(machine.publicKey, dataKey).toString("base64"),
+    sealedKey: sealTo(executor.publicKey, dataKey).toString("base64"),
   };
   if (run.kind === "restore") {
     const request = run.request as unknown as StoredRestore;
@@ -219,8 +230,9 @@ async function describeJob(services: Services, tx: Tx, machine: Machine, run: Ru
     kind: "backup",
     moment: now.toISOString(),
     sourceId: source.id,
+    sourceKind: source.kind,
     sourceName: source.name,
-    machineName: machine.name,
+    machineName: executor.name,
     clauses,
     previous: previous
       ? {
@@ -234,31 +246,31 @@ async function describeJob(services: Services, tx: Tx, machine: Machine, run: Ru
   };
 }
 
-/** A run that this machine executes, in this attempt. Throws not-found for any other. */
-async function runOf(tx: Tx, machine: Machine, runId: string): Promise<Run> {
+/** A run that this machine or runner executes, in this attempt. Throws not-found for any other. */
+async function runOf(tx: Tx, executor: Executor, runId: string): Promise<Run> {
   const run = await runById(tx, runId);
-  if (!run || run.machineId !== machine.id) throw notFound();
+  if (!run || run.machineId !== executor.id) throw notFound();
   if (run.state === "ended") throw new Problem("request.conflict", "This run has ended.");
   return run;
 }
 
 export async function heartbeat(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   report: ProgressReport,
 ): Promise<{ stop: boolean }> {
   const now = services.now();
   const { attempt, ...progress } = report;
-  return services.db.withScope(machineScope(machine), async (tx) => {
-    const run = await runOf(tx, machine, runId);
+  return services.db.withScope(machineScope(executor), async (tx) => {
+    const run = await runOf(tx, executor, runId);
     if (run.attempt !== attempt)
       throw new Problem("request.conflict", "This run was taken up by another attempt.");
     // the console was gone for longer than the lease: the agent still works on it, so it is its run again
     if (run.state === "due")
       await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
     await extendLease(tx, runId, new Date(now.getTime() + LEASE_MS), progress);
-    await markSeen(tx, machine.id, now);
+    if (executor.id) await markSeen(tx, executor.id, now);
     await notify(tx, { kind: "progress", clientId: run.clientId, id: runId });
     return { stop: run.stopRequestedAt !== null };
   });
@@ -266,13 +278,13 @@ export async function heartbeat(
 
 export async function writeLog(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   lines: readonly LogReport[],
 ): Promise<void> {
   const at = services.now();
-  await services.db.withScope(machineScope(machine), async (tx) => {
-    const run = await runOf(tx, machine, runId);
+  await services.db.withScope(machineScope(executor), async (tx) => {
+    const run = await runOf(tx, executor, runId);
     // PostgreSQL's text takes no NUL
     const clean = (text: string) => text.replaceAll("\0", "\\0");
     await appendLog(
@@ -300,12 +312,12 @@ async function depotOf(tx: Tx, run: Run): Promise<{ grant: Grant; depot: Depot }
 /** Which chunks the run's depot has already. */
 export async function chunksKnown(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   ids: readonly Buffer[],
 ): Promise<boolean[]> {
-  return services.db.withScope(machineScope(machine), async (tx) => {
-    const { grant } = await depotOf(tx, await runOf(tx, machine, runId));
+  return services.db.withScope(machineScope(executor), async (tx) => {
+    const { grant } = await depotOf(tx, await runOf(tx, executor, runId));
     return knownChunks(tx, grant.spaceId, ids);
   });
 }
@@ -316,15 +328,15 @@ export async function chunksKnown(
  */
 export async function takePack(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   packId: Buffer,
   chunkIds: readonly Buffer[],
   content: AsyncIterable<Uint8Array>,
 ): Promise<void> {
-  const scope = machineScope(machine);
+  const scope = machineScope(executor);
   const { grant, depot, known } = await services.db.withScope(scope, async (tx) => {
-    const found = await depotOf(tx, await runOf(tx, machine, runId));
+    const found = await depotOf(tx, await runOf(tx, executor, runId));
     return { ...found, known: await packExists(tx, found.grant.spaceId, packId) };
   });
   if (known) {
@@ -345,7 +357,7 @@ export async function takePack(
     if (result === "taken") {
       await insertPack(
         tx,
-        { spaceId: grant.spaceId, clientId: machine.clientId, id: packId, size, chunkIds },
+        { spaceId: grant.spaceId, clientId: executor.clientId, id: packId, size, chunkIds },
         services.now(),
       );
     }
@@ -359,17 +371,17 @@ export async function takePack(
 /** Takes the sealed recovery point, which is written last, and closes the run. */
 export async function takePoint(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   report: PointReport,
 ): Promise<void> {
-  const scope = machineScope(machine);
+  const scope = machineScope(executor);
   const now = services.now();
   const id = Buffer.from(report.pointId, "hex");
   const object = Buffer.from(report.object, "base64");
   const { run, grant, depot } = await services.db.withScope(scope, async (tx) => {
     const found = await runById(tx, runId);
-    if (!found || found.machineId !== machine.id) throw notFound();
+    if (!found || found.machineId !== executor.id) throw notFound();
     return { run: found, ...(await depotOf(tx, found)) };
   });
   if (run.state === "ended") {
@@ -446,14 +458,14 @@ const codeOr = (text: string | null, otherwise: Code | null): Code | null =>
 /** Ends a run that makes no point: a failed or stopped one, or a restore. */
 export async function endByAgent(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   report: EndReport,
 ): Promise<void> {
   const now = services.now();
-  await services.db.withScope(machineScope(machine), async (tx) => {
+  await services.db.withScope(machineScope(executor), async (tx) => {
     const run = await lockRun(tx, runId);
-    if (!run || run.machineId !== machine.id) throw notFound();
+    if (!run || run.machineId !== executor.id) throw notFound();
     if (run.state === "ended") return;
     if (run.kind === "backup" && (report.outcome === "clean" || report.outcome === "caution")) {
       throw new Problem("request.invalid", "A backup ends well only with its recovery point.");
@@ -466,8 +478,8 @@ export async function endByAgent(
     };
     await endRun(tx, runId, end, now);
     if (run.kind === "restore") {
-      const who: Who = { actor: machine.name, address: "its agent", at: now };
-      await record(tx, who, run.clientId, "ended a restore", machine.name, {
+      const who: Who = { actor: executor.name, address: "its agent", at: now };
+      await record(tx, who, run.clientId, "ended a restore", executor.name, {
         run: runId,
         outcome: report.outcome,
         ...report.figures,
@@ -480,11 +492,11 @@ export async function endByAgent(
 /** The depots that a restore reads. */
 async function restoreGrant(
   tx: Tx,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   depotId: string,
 ): Promise<{ grant: Grant; depot: Depot }> {
-  const run = await runOf(tx, machine, runId);
+  const run = await runOf(tx, executor, runId);
   if (run.kind !== "restore") throw notFound();
   const grant = await grantOf(tx, depotId, run.clientId);
   const depot = await depotById(tx, depotId);
@@ -495,13 +507,13 @@ async function restoreGrant(
 /** In which packs chunks lie, for a machine's own restore; empty where there is none. */
 export async function locateForRestore(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   depotId: string,
   ids: readonly Buffer[],
 ): Promise<(string | null)[]> {
-  return services.db.withScope(machineScope(machine), async (tx) => {
-    const { grant } = await restoreGrant(tx, machine, runId, depotId);
+  return services.db.withScope(machineScope(executor), async (tx) => {
+    const { grant } = await restoreGrant(tx, executor, runId, depotId);
     return (await locateChunks(tx, grant.spaceId, ids)).map((pack) => pack?.toString("hex") ?? null);
   });
 }
@@ -509,15 +521,15 @@ export async function locateForRestore(
 /** Bytes of a pack, for a machine's own restore. Negative offsets count from the end. */
 export async function readPackForRestore(
   services: Services,
-  machine: Machine,
+  executor: Executor,
   runId: string,
   depotId: string,
   packId: string,
   offset: number,
   length: number,
 ): Promise<{ size: number; bytes: Buffer }> {
-  const { grant, depot } = await services.db.withScope(machineScope(machine), async (tx) => {
-    const found = await restoreGrant(tx, machine, runId, depotId);
+  const { grant, depot } = await services.db.withScope(machineScope(executor), async (tx) => {
+    const found = await restoreGrant(tx, executor, runId, depotId);
     if (!(await packExists(tx, found.grant.spaceId, Buffer.from(packId, "hex")))) throw notFound();
     return found;
   });

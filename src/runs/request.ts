@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import type { Clauses } from "@/core/policy/clauses";
 import { nextRuns } from "@/core/schedule/schedule";
 import { clientById } from "@/db/clients";
+import { connectionById } from "@/db/connections";
 import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
@@ -15,13 +16,20 @@ import type { Who } from "@/server/who";
 import { record } from "@/server/who";
 import type { ByteString } from "@/store/tree";
 
+/** Whether there is still a way to the source: its machine or its connection was not taken away. */
+export async function isReachable(tx: Tx, source: Source): Promise<boolean> {
+  if (source.vanishedAt) return false;
+  if (source.machineId) return !(await machineById(tx, source.machineId))?.goneAt;
+  const connection = source.connectionId ? await connectionById(tx, source.connectionId) : null;
+  return connection !== null && !connection.goneAt;
+}
+
 /** Asks for a backup now. When one waits already, that one is meant. */
 export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise<Run> {
   const source = await sourceById(tx, sourceId);
   if (!source) throw notFound();
-  if (!source.machineId || (await machineById(tx, source.machineId))?.goneAt) {
-    throw new Problem("request.conflict", `${source.name} has no machine any more; its points remain.`);
-  }
+  if (!(await isReachable(tx, source)))
+    throw new Problem("request.conflict", `${source.name} cannot be reached any more; its points remain.`);
   if (!source.policyId)
     throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
   if (!(await clientKey(tx, source.clientId))?.confirmedAt) throw new Problem("key.not-confirmed");
@@ -40,7 +48,7 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
     request: {},
   });
   await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id });
-  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId });
+  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId ?? undefined });
   return (await runById(tx, id))!;
 }
 
@@ -53,7 +61,9 @@ export async function whyWaiting(tx: Tx, run: Run): Promise<string | null> {
       return `Waits for the run of the same source that began at ${running.startedAt?.toISOString().slice(11, 16)} UTC; a source is read by one run at a time.`;
     }
   }
-  return "Waits for the machine: its agent has not taken the run yet.";
+  return run.machineId
+    ? "Waits for the machine: its agent has not taken the run yet."
+    : "Waits for its turn at the runner, which reads it over the network.";
 }
 
 export interface RestoreRequest {
@@ -111,7 +121,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
   if (!machine)
     throw destination.kind === "folder"
       ? invalid("destination.machineId", "This machine is not there.")
-      : notFound();
+      : invalid("destination", "This did not come from a machine: choose a folder on one, or download it.");
   if (machine.clientId !== source.clientId)
     throw invalid("destination.machineId", "A restore stays within one client.");
   if (machine.goneAt)

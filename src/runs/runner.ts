@@ -1,5 +1,7 @@
 import { type Runner, run } from "graphile-worker";
 import type { Services } from "@/server/services";
+import { lookAtAll } from "./mail-tenant";
+import { NetworkRuns } from "./network-runs";
 import { applyRetention, purgeAll } from "./retention";
 import { takeUpLapsed, tickSchedules } from "./tick";
 
@@ -15,7 +17,7 @@ export async function startRunner(
     connectionString: queueUrl,
     concurrency: 2,
     noHandleSignals: true,
-    crontab: "17 * * * * purge ?jobKey=purge",
+    crontab: "17 * * * * purge ?jobKey=purge\n41 * * * * look ?jobKey=look",
     taskList: {
       retention: async (payload) => {
         await applyRetention(services, (payload as { sourceId: string }).sourceId);
@@ -23,14 +25,19 @@ export async function startRunner(
       purge: async () => {
         await purgeAll(services);
       },
+      look: async () => {
+        await lookAtAll(services);
+      },
     },
   });
+  const network = new NetworkRuns(services);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();
   const tick = async () => {
     try {
       await takeUpLapsed(services);
       await tickSchedules(services);
+      await network.start();
     } catch (error) {
       report(error);
     }

@@ -1,12 +1,11 @@
 import { randomUUID } from "node:crypto";
 import { clientKey } from "@/db/keys";
-import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { appendLog, endRun, insertRun, lapsedRuns, type Run, returnRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { dueSources, setNextDue } from "@/db/sources";
 import type { Services } from "@/server/services";
-import { nextDue } from "./request";
+import { isReachable, nextDue } from "./request";
 
 export const LEASE_MS = 60_000;
 const ATTEMPTS = 3;
@@ -20,8 +19,7 @@ export async function tickSchedules(services: Services): Promise<number> {
     for (const source of due) {
       const dueAt = source.nextDueAt!;
       await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.clauses, source.zone, now), dueAt);
-      const machine = source.machineId ? await machineById(tx, source.machineId) : null;
-      if (!machine || machine.goneAt || !(await clientKey(tx, source.clientId))?.confirmedAt) continue;
+      if (!(await isReachable(tx, source)) || !(await clientKey(tx, source.clientId))?.confirmedAt) continue;
       const waiting = await waitingRun(tx, source.id);
       if (waiting?.cause === "schedule") await endAsMissed(tx, waiting, now);
       else if (waiting) continue;
@@ -30,14 +28,19 @@ export async function tickSchedules(services: Services): Promise<number> {
         id,
         clientId: source.clientId,
         sourceId: source.id,
-        machineId: machine.id,
+        machineId: source.machineId,
         kind: "backup",
         cause: "schedule",
         requestedBy: null,
         dueAt,
         request: {},
       });
-      await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machine.id });
+      await notify(tx, {
+        kind: "run",
+        clientId: source.clientId,
+        id,
+        machineId: source.machineId ?? undefined,
+      });
       made += 1;
     }
     return made;
@@ -51,8 +54,10 @@ async function endAsMissed(tx: Tx, run: Run, now: Date): Promise<void> {
     run.id,
     {
       outcome: "missed",
-      code: "machine.silent",
-      message: "The machine did not take the run before the next one was due.",
+      code: run.machineId ? "machine.silent" : null,
+      message: run.machineId
+        ? "The machine did not take the run before the next one was due."
+        : "The runner did not come to it before the next one was due.",
       figures: {},
     },
     now,
@@ -93,5 +98,10 @@ export async function takeUp(tx: Tx, run: Run, now: Date): Promise<void> {
       },
     ]);
   }
-  await notify(tx, { kind: "run", clientId: run.clientId, id: run.id, machineId: run.machineId });
+  await notify(tx, {
+    kind: "run",
+    clientId: run.clientId,
+    id: run.id,
+    machineId: run.machineId ?? undefined,
+  });
 }

@@ -1,59 +1,32 @@
 import { randomBytes } from "node:crypto";
 import { constants } from "node:fs";
-import { access, readFile, stat, statfs, writeFile } from "node:fs/promises";
-import { isAbsolute, join } from "node:path";
-import { type Code, CodedError } from "@/core/codes";
+import { access, stat, statfs } from "node:fs/promises";
+import { isAbsolute } from "node:path";
+import { z } from "zod";
+import { CodedError } from "@/core/codes";
 import { DEPOT_FILE } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
+import type { Place } from "@/store/places/place";
 import { FORMAT_VERSION } from "@/store/sealing";
+import { type Steps, trySteps } from "./steps";
 
-/** One step of a depot's test, with how long it took in milliseconds. */
-export interface TestStep {
-  readonly step: string;
-  readonly ok: boolean;
-  readonly ms: number;
-  readonly message: string | null;
-}
-
-export interface DepotTest {
-  readonly ok: boolean;
-  readonly code: Code | null;
-  readonly steps: readonly TestStep[];
+export interface DepotTest extends Steps {
   readonly warnings: readonly string[];
-  /** The disk behind it, bytes. */
+  /** The disk behind it, bytes; null where there is none to ask. */
   readonly size: number | null;
   readonly free: number | null;
 }
 
+type Step = readonly [name: string, work: () => Promise<string | null>];
+
 /** Tries a local folder as a depot step by step; stops at the first step that fails. Leaves nothing behind. */
 export async function testFolder(path: string, depotId: string | null): Promise<DepotTest> {
-  const steps: TestStep[] = [];
   const warnings: string[] = [];
   let size: number | null = null;
   let free: number | null = null;
-  let code: Code | null = null;
-  const step = async (name: string, work: () => Promise<string | null>): Promise<boolean> => {
-    const started = performance.now();
-    try {
-      const message = await work();
-      steps.push({ step: name, ok: true, ms: performance.now() - started, message });
-      return true;
-    } catch (error) {
-      steps.push({
-        step: name,
-        ok: false,
-        ms: performance.now() - started,
-        message: (error as Error).message,
-      });
-      code = error instanceof CodedError ? error.code : "depot.not-reached";
-      return false;
-    }
-  };
-  const probe = randomBytes(64 * 1024);
-  const name = `probe-${randomBytes(8).toString("hex")}`;
-  const place = new LocalFolder(path);
-  const fine =
-    (await step("Find the folder", async () => {
+  const find: Step = [
+    "Find the folder",
+    async () => {
       if (!isAbsolute(path))
         throw new CodedError("request.invalid", "a folder is an absolute path: it begins with a slash");
       const found = await stat(path).catch((error: NodeJS.ErrnoException) => {
@@ -72,57 +45,104 @@ export async function testFolder(path: string, depotId: string | null): Promise<
         );
       }
       return null;
-    })) &&
-    (await step("Recognise what is in it", async () => {
-      const content = await readFile(join(path, DEPOT_FILE), "utf8").catch((error: NodeJS.ErrnoException) => {
-        if (error.code === "ENOENT") return null;
-        throw new CodedError("depot.not-reached", error.message);
-      });
-      if (content === null) {
-        if (depotId)
-          throw new CodedError("depot.not-a-depot", `${DEPOT_FILE} is missing: is the right disk mounted?`);
-        return "a new depot";
-      }
-      const described = JSON.parse(content) as { id: string; version: number };
-      if (described.version > FORMAT_VERSION)
-        throw new CodedError("depot.newer", `format ${described.version}`);
-      if (described.id !== depotId)
-        throw new CodedError("depot.not-a-depot", "it is a depot already, another one");
-      return "this depot";
-    })) &&
-    (await step("Be allowed to write", async () => {
+    },
+  ];
+  const mayWrite: Step = [
+    "Be allowed to write",
+    async () => {
       await access(path, constants.R_OK | constants.W_OK | constants.X_OK).catch(() => {
         throw new CodedError("depot.not-reached", `the console's account may not write in ${path}`);
       });
       return null;
-    })) &&
-    (await step("Write a probe", async () => {
-      await place.put(`probes/${name}`, [probe]);
-      return "64 KiB";
-    })) &&
-    (await step("Read it back", async () => {
-      const read = await place.read(`probes/${name}`, 0, probe.length);
-      if (!read.equals(probe))
-        throw new CodedError("store.damaged", "what comes back is not what was written");
-      return null;
-    })) &&
-    (await step("Find it in the list", async () => {
-      for await (const found of place.list("probes/")) if (found === `probes/${name}`) return null;
-      throw new CodedError("depot.not-reached", "the probe is not in the list");
-    })) &&
-    (await step("Delete it", async () => {
-      await place.remove(`probes/${name}`);
-      return null;
-    }));
-  if (!fine) await place.remove(`probes/${name}`).catch(() => {});
-  return { ok: fine, code: fine ? null : code, steps, warnings, size, free };
+    },
+  ];
+  const place = new LocalFolder(path);
+  const steps = await trySteps(
+    [find, recognise(place, depotId), mayWrite, ...probe(place)],
+    "depot.not-reached",
+  );
+  return { ...steps, warnings, size, free };
 }
 
-/** Makes a tested folder a depot: writes what it is. */
-export async function describeDepot(path: string, id: string, now: Date): Promise<void> {
-  const description = { format: "deep-keep-depot", version: FORMAT_VERSION, id, created: now.toISOString() };
-  await writeFile(join(path, DEPOT_FILE), `${JSON.stringify(description, null, 2)}\n`, {
-    flag: "wx",
-    mode: 0o600,
+const descriptionSchema = z.object({ version: z.number(), id: z.string() });
+
+/** What a place says it is; null for one that is no depot yet. Throws `depot.not-a-depot` for a description nobody can read. */
+export async function readDescription(place: Place): Promise<z.infer<typeof descriptionSchema> | null> {
+  const bytes = await place.read(DEPOT_FILE, 0, 64 * 1024).catch((error) => {
+    if (error instanceof CodedError && error.code === "not-found") return null;
+    throw error;
   });
+  if (bytes === null) return null;
+  try {
+    return descriptionSchema.parse(JSON.parse(bytes.toString("utf8")));
+  } catch (error) {
+    throw new CodedError("depot.not-a-depot", `${DEPOT_FILE} cannot be read`, { cause: error });
+  }
+}
+
+/** Whether a place is this depot, or (without an id) none yet. */
+const recognise = (place: Place, depotId: string | null): Step => [
+  "Recognise what is in it",
+  async () => {
+    const described = await readDescription(place);
+    if (!described) {
+      if (depotId)
+        throw new CodedError("depot.not-a-depot", `${DEPOT_FILE} is missing: is the right disk mounted?`);
+      return "a new depot";
+    }
+    if (described.version > FORMAT_VERSION)
+      throw new CodedError("depot.newer", `format ${described.version}`);
+    if (described.id !== depotId)
+      throw new CodedError("depot.not-a-depot", "it is a depot already, another one");
+    return "this depot";
+  },
+];
+
+/** Writes, reads back, lists and deletes a small object; what a failed step leaves is removed. */
+function probe(place: Place): Step[] {
+  const content = randomBytes(64 * 1024);
+  const name = `probes/probe-${randomBytes(8).toString("hex")}`;
+  const orRemove = (work: () => Promise<string | null>) => () =>
+    work().catch(async (error) => {
+      await place.remove(name).catch(() => {});
+      throw error;
+    });
+  return [
+    [
+      "Write a probe",
+      orRemove(async () => {
+        await place.put(name, [content]);
+        return "64 KiB";
+      }),
+    ],
+    [
+      "Read it back",
+      orRemove(async () => {
+        const read = await place.read(name, 0, content.length);
+        if (!read.equals(content))
+          throw new CodedError("store.damaged", "what comes back is not what was written");
+        return null;
+      }),
+    ],
+    [
+      "Find it in the list",
+      orRemove(async () => {
+        for await (const found of place.list("probes/")) if (found === name) return null;
+        throw new CodedError("depot.not-reached", "the probe is not in the list");
+      }),
+    ],
+    [
+      "Delete it",
+      async () => {
+        await place.remove(name);
+        return null;
+      },
+    ],
+  ];
+}
+
+/** Makes a tested place a depot: writes what it is. */
+export async function describeDepot(place: Place, id: string, now: Date): Promise<void> {
+  const description = { format: "deep-keep-depot", version: FORMAT_VERSION, id, created: now.toISOString() };
+  await place.put(DEPOT_FILE, [Buffer.from(`${JSON.stringify(description, null, 2)}\n`)]);
 }

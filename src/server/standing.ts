@@ -17,7 +17,7 @@ export async function sourcesWithState(
 ): Promise<SourceWithState[]> {
   return (await sourceStandings(tx, filter, now)).map((source) => ({
     ...source,
-    state: protectionState({ ...source, paused: source.paused || source.machineGone }, now),
+    state: protectionState({ ...source, paused: source.paused || source.gone }, now),
   }));
 }
 
@@ -60,7 +60,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       capacity: depot.capacityBytes!,
       used: depot.usedBytes,
       sourceIds: sources
-        .filter((source) => source.depotId === depot.id && !source.machineGone)
+        .filter((source) => source.depotId === depot.id && !source.gone)
         .map((source) => source.id),
     }))
     .filter((depot) => depot.sourceIds.length > 0);

@@ -37,10 +37,10 @@ export interface OpenFile {
 /** Errors are CodedErrors of the `file.` and `folder.` codes: they concern the one item, and the run goes on. */
 export interface SourceReader {
   /** Metadata of one path. Throws `folder.missing` when it is not there. */
-  look(path: ByteString): Listed;
+  look(path: ByteString): Listed | Promise<Listed>;
   /** What is in a folder, in byte order of the names; `problem` is called for an entry that cannot be looked at. */
-  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[];
-  open(path: ByteString): OpenFile;
+  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[] | Promise<Listed[]>;
+  open(path: ByteString): OpenFile | Promise<OpenFile>;
   target(path: ByteString): ByteString;
   xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[];
   /** Folders that hold nothing to keep: pseudo file systems, the agent's own state. */

@@ -127,7 +127,7 @@ class Snapshot {
       const below = chosen.filter((folder) => folder === child || folder.startsWith(`${child}/`));
       let found: Listed;
       try {
-        found = this.options.reader.look(child);
+        found = await this.options.reader.look(child);
         if (found.type !== "folder")
           throw new CodedError("folder.missing", `${showBytes(child)} is no folder`);
       } catch (error) {
@@ -145,7 +145,7 @@ class Snapshot {
     const before = this.previousEntries(previous);
     let found: Listed[] = [];
     try {
-      found = this.options.reader.list(path, this.problem);
+      found = await this.options.reader.list(path, this.problem);
     } catch (error) {
       this.problem(path, error);
     }
@@ -251,7 +251,7 @@ class Snapshot {
   private async storeContent(
     path: ByteString,
   ): Promise<Pick<Entry, "chunks" | "chunkPages" | "extents" | "dense"> & { readonly size: number }> {
-    const file = this.options.reader.open(path);
+    const file = await this.options.reader.open(path);
     try {
       const ids: Buffer[] = [];
       const whole: readonly (readonly [number, number])[] = [[0, file.size]];

@@ -8,7 +8,7 @@ export interface PointContent {
   readonly sourceId: string;
   readonly sourceName: string;
   readonly machineName: string;
-  readonly kind: "files";
+  readonly kind: "files" | "mail";
   /** Milliseconds since 1970: the moment the run began to read. */
   readonly moment: number;
   /** Id of the node of the folder `/`. */

@@ -2,9 +2,9 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
-import { toast } from "sonner";
 import { callApi } from "./api";
 import { Refusal, TextField, useSending } from "./form";
+import { say } from "./say";
 
 const TEXTS = [
   ["name", "Name of the client"],
@@ -43,7 +43,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
             ...values,
             sites,
           });
-          toast.success(`${client.name} is taken on.`);
+          say.success(`${client.name} is taken on.`);
           router.push(`/c/${client.slug}/sources?sheet=connect`);
           router.refresh();
         });

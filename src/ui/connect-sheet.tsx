@@ -2,25 +2,17 @@
 
 import { useState } from "react";
 import { callApi } from "./api";
-import { Refusal, SelectField, TextField, useSending } from "./form";
-
-export interface ConnectClient {
-  readonly id: string;
-  readonly name: string;
-  readonly sites: readonly { readonly id: string; readonly name: string }[];
-}
+import { ClientAndSite, type ConnectClient, useClientAndSite } from "./client-and-site";
+import { Refusal, TextField, useSending } from "./form";
+import { TenantSheet } from "./tenant-sheet";
 
 /** Makes an enrolment code and says what to type on the machine. */
-export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] }) {
+function MachineSheet({ clients }: { clients: readonly ConnectClient[] }) {
   const sending = useSending();
-  const [clientId, setClientId] = useState(clients[0]?.id ?? "");
-  const client = clients.find((one) => one.id === clientId);
-  const [siteId, setSiteId] = useState("");
+  const choice = useClientAndSite(clients);
   const [uses, setUses] = useState("1");
   const [hours, setHours] = useState("24");
   const [made, setMade] = useState<{ code: string; expiresAt: string; uses: number } | null>(null);
-  if (clients.length === 0) return <p>Take on a client first; its machines are connected then.</p>;
-  const site = client?.sites.find((one) => one.id === siteId) ?? client?.sites[0];
   return (
     <form
       className="grid gap-4"
@@ -28,8 +20,8 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
         event.preventDefault();
         void sending.send(async () => {
           setMade(
-            await callApi("POST", `/clients/${clientId}/enrolment-codes`, {
-              siteId: site?.id,
+            await callApi("POST", `/clients/${choice.clientId}/enrolment-codes`, {
+              siteId: choice.site?.id,
               uses: Number(uses),
               hours: Number(hours),
             }),
@@ -37,28 +29,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
         });
       }}
     >
-      <h2 className="text-[17px]">Connect a machine</h2>
-      {clients.length > 1 && (
-        <SelectField label="Client" value={clientId} onChange={(event) => setClientId(event.target.value)}>
-          {clients.map((one) => (
-            <option key={one.id} value={one.id}>
-              {one.name}
-            </option>
-          ))}
-        </SelectField>
-      )}
-      <SelectField
-        label="Site"
-        error={sending.errorOf("siteId")}
-        value={site?.id}
-        onChange={(event) => setSiteId(event.target.value)}
-      >
-        {client?.sites.map((one) => (
-          <option key={one.id} value={one.id}>
-            {one.name}
-          </option>
-        ))}
-      </SelectField>
+      <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
       <div className="grid grid-cols-2 gap-3">
         <TextField
           label="For how many machines"
@@ -93,5 +64,37 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
         </div>
       )}
     </form>
+  );
+}
+
+/** Connects what is to be protected; each kind has a sheet of its own. */
+export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] }) {
+  const [kind, setKind] = useState<"machine" | "mail">("machine");
+  if (clients.length === 0) return <p>Take on a client first; what it has is connected then.</p>;
+  return (
+    <div className="grid gap-4">
+      <h2 className="text-[17px]">Connect what is to be protected</h2>
+      <fieldset className="flex gap-5">
+        <legend className="sr-only">Kind of connection</legend>
+        {(
+          [
+            ["machine", "A machine"],
+            ["mail", "A mail tenant"],
+          ] as const
+        ).map(([value, label]) => (
+          <label key={value} className="flex items-center gap-2">
+            <input
+              type="radio"
+              name="connect-kind"
+              className="radio radio-sm"
+              checked={kind === value}
+              onChange={() => setKind(value)}
+            />
+            {label}
+          </label>
+        ))}
+      </fieldset>
+      {kind === "machine" ? <MachineSheet clients={clients} /> : <TenantSheet clients={clients} />}
+    </div>
   );
 }

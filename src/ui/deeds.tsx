@@ -3,13 +3,13 @@
 import Link from "next/link";
 import { useRouter } from "next/navigation";
 import { type ReactNode, useState } from "react";
-import { toast } from "sonner";
 import { ApiError, callApi } from "./api";
+import { say } from "./say";
 
 /** Tells a refusal in a toast; the words are the API's. */
 export function tellRefusal(error: unknown): void {
   if (!(error instanceof ApiError)) throw error;
-  toast.error(error.problem.title, { description: `${error.problem.detail} ${error.problem.remedy ?? ""}` });
+  say.error(error.problem.title, { description: `${error.problem.detail} ${error.problem.remedy ?? ""}` });
 }
 
 /** A button that does one thing through the API and reads the view anew. */
@@ -38,7 +38,7 @@ export function DeedButton({
         setBusy(true);
         try {
           await deed();
-          if (done) toast.success(done);
+          if (done) say.success(done);
           router.refresh();
         } catch (error) {
           tellRefusal(error);
@@ -68,8 +68,22 @@ export function BackUpButton({
       keyName="b"
       deed={async () => {
         const { waits } = await callApi<{ waits: string | null }>("POST", `/sources/${sourceId}/runs`);
-        toast.success("The run is asked for", { description: waits ?? "Its agent takes it in a moment." });
+        say.success("The run is asked for", { description: waits ?? "It begins in a moment." });
       }}
+    >
+      {label}
+    </DeedButton>
+  );
+}
+
+/** Asks for a run of each source. */
+export function BackUpEach({ sourceIds, label }: { sourceIds: readonly string[]; label: string }) {
+  return (
+    <DeedButton
+      deed={async () => {
+        for (const id of sourceIds) await callApi("POST", `/sources/${id}/runs`);
+      }}
+      done={`${sourceIds.length} ${sourceIds.length === 1 ? "run is" : "runs are"} asked for.`}
     >
       {label}
     </DeedButton>
@@ -93,7 +107,7 @@ export function PauseButton({ sourceId, paused }: { sourceId: string; paused: bo
     <DeedButton
       deed={async () => {
         await set(!paused);
-        toast.success(paused ? "It runs again by its policy." : "Paused: nothing runs by itself.", {
+        say.success(paused ? "It runs again by its policy." : "Paused: nothing runs by itself.", {
           action: { label: "Undo", onClick: () => void set(paused).catch(tellRefusal) },
         });
       }}
@@ -134,7 +148,7 @@ export function PolicyChoice({
       onChange={async (event) => {
         try {
           await callApi("PATCH", `/sources/${sourceId}`, { policyId: event.target.value || null });
-          toast.success(event.target.value ? "The policy is assigned." : "No policy looks after it now.");
+          say.success(event.target.value ? "The policy is assigned." : "No policy looks after it now.");
           router.refresh();
         } catch (error) {
           tellRefusal(error);
@@ -151,15 +165,23 @@ export function PolicyChoice({
   );
 }
 
-/** Takes a machine away; typed, because its agent is refused from then on. */
-export function RemoveMachine({ machineId, name }: { machineId: string; name: string }) {
+/** Takes a connection away; typed, because its sources are not read from then on. */
+export function RemoveConnection({
+  connectionId,
+  name,
+  kind,
+}: {
+  connectionId: string;
+  name: string;
+  kind: "machine" | "mail tenant";
+}) {
   const router = useRouter();
   const [open, setOpen] = useState(false);
   const [typed, setTyped] = useState("");
   if (!open) {
     return (
       <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-        Take the machine away…
+        Take the {kind} away…
       </button>
     );
   }
@@ -169,19 +191,20 @@ export function RemoveMachine({ machineId, name }: { machineId: string; name: st
       onSubmit={async (event) => {
         event.preventDefault();
         try {
-          await callApi("DELETE", `/connections/${machineId}`);
-          toast.success(`${name} was taken away; its points remain.`);
+          await callApi("DELETE", `/connections/${connectionId}`);
+          say.success(`${name} was taken away; its points remain.`);
           router.refresh();
         } catch (error) {
           tellRefusal(error);
         }
       }}
     >
-      <label htmlFor="remove-machine">
-        Its agent is refused from now on; its recovery points remain. Type <b>{name}</b> to do it.
+      <label htmlFor="remove-connection">
+        {kind === "machine" ? "Its agent is refused" : "Its mailboxes are not read"} from now on; their
+        recovery points remain. Type <b>{name}</b> to do it.
       </label>
       <input
-        id="remove-machine"
+        id="remove-connection"
         className="input w-full"
         value={typed}
         onChange={(event) => setTyped(event.target.value)}

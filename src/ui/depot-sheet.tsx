@@ -2,44 +2,23 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
-import { toast } from "sonner";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { callApi } from "./api";
 import { tellRefusal } from "./deeds";
 import { Refusal, SelectField, TextField, useSending } from "./form";
-import { Mark } from "./mark";
+import { say } from "./say";
+import { type StepsShown, TestSteps } from "./test-steps";
 
-interface DepotTest {
-  readonly ok: boolean;
-  readonly steps: readonly {
-    readonly step: string;
-    readonly ok: boolean;
-    readonly ms: number;
-    readonly message: string | null;
-  }[];
+interface DepotTest extends StepsShown {
   readonly warnings: readonly string[];
   readonly size: number | null;
   readonly free: number | null;
 }
 
-/** The steps of a test with their times; the step that failed says why. */
-function TestSteps({ test }: { test: DepotTest }) {
+function DepotTestShown({ test }: { test: DepotTest }) {
   return (
     <div className="grid gap-2" role="status">
-      <ol>
-        {test.steps.map((step) => (
-          <li key={step.step} className="border-line flex items-baseline gap-2 border-b py-[4px]">
-            <Mark state={step.ok ? "clean" : "failed"} label={step.ok ? "done" : "failed"} />
-            <span className="flex-1">
-              {step.step}
-              {step.message && <span className="text-soft"> · {step.message}</span>}
-            </span>
-            <span className="text-soft text-[13px]">
-              {step.ms < 10 ? step.ms.toFixed(1) : Math.round(step.ms)} ms
-            </span>
-          </li>
-        ))}
-      </ol>
+      <TestSteps test={test} />
       {test.free !== null && (
         <p className="text-soft text-[13px]">
           {formatBytes(test.free)} free of {formatBytes(test.size ?? 0)}
@@ -85,7 +64,7 @@ export function DepotSheet() {
             region: values.region,
             capacityBytes,
           });
-          toast.success(`${depot.name} is a depot now.`);
+          say.success(`${depot.name} is a depot now.`);
           router.push(`/all/depots?sel=${depot.id}`);
           router.refresh();
         });
@@ -116,7 +95,7 @@ export function DepotSheet() {
         onChange={set("capacity")}
       />
       <Refusal problem={sending.problem} />
-      {test && <TestSteps test={test} />}
+      {test && <DepotTestShown test={test} />}
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary" disabled={sending.busy}>
           Make it a depot
@@ -154,7 +133,7 @@ export function DepotTestButton({ depotId }: { depotId: string }) {
           Test
         </button>
       </div>
-      {test && <TestSteps test={test} />}
+      {test && <DepotTestShown test={test} />}
     </div>
   );
 }
@@ -192,7 +171,7 @@ export function GrantForm({
             `/depots/${depotId}/grants/${clientId}`,
             { quotaBytes },
           );
-          toast.success(
+          say.success(
             `Granted with ${formatBytes(quotaBytes)}.`,
             regionDiffers
               ? { description: "This depot stands in another region than the client's data may lie in." }

@@ -2,9 +2,10 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
-import { toast } from "sonner";
 import { callApi } from "./api";
 import { Refusal, TextField, useSending } from "./form";
+import { KeyPaper, type MadeKey } from "./key-paper";
+import { say } from "./say";
 
 /** Makes the client's key, shows it this once, prints the sheet, and has one group typed to confirm it. */
 export function KeySheet({
@@ -20,7 +21,7 @@ export function KeySheet({
 }) {
   const router = useRouter();
   const sending = useSending();
-  const [made, setMade] = useState<{ groups: string[]; askedGroup: number } | null>(null);
+  const [made, setMade] = useState<MadeKey | null>(null);
   const [typed, setTyped] = useState("");
   if (state === "confirmed" && !made) {
     return (
@@ -60,7 +61,8 @@ export function KeySheet({
       )}
       {made && (
         <>
-          <div className="border-base-300 border p-3" id="key-sheet">
+          <KeyPaper clientName={clientName} made={made} />
+          <div className="border-base-300 border p-3">
             <p className="mb-2 font-semibold">Key sheet of {clientName}</p>
             <ol className="grid grid-cols-3 gap-x-5 gap-y-1 font-mono text-[15px]" data-key-groups>
               {made.groups.map((group, i) => (
@@ -76,18 +78,7 @@ export function KeySheet({
             </p>
           </div>
           <div>
-            <button
-              type="button"
-              className="btn btn-plain"
-              onClick={() => {
-                const sheet = document.getElementById("key-sheet")!;
-                const page = window.open("", "_blank", "width=700,height=500");
-                if (!page) return;
-                page.document.title = `Key sheet of ${clientName}`;
-                page.document.body.append(page.document.importNode(sheet, true));
-                page.print();
-              }}
-            >
+            <button type="button" className="btn btn-plain" onClick={() => window.print()}>
               Print the sheet
             </button>
           </div>
@@ -100,7 +91,7 @@ export function KeySheet({
             event.preventDefault();
             void sending.send(async () => {
               await callApi("POST", `/clients/${clientId}/key/confirm`, { group: typed });
-              toast.success("The key is confirmed.");
+              say.success("The key is confirmed.");
               setMade(null);
               router.refresh();
             });

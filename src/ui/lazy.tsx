@@ -8,3 +8,10 @@ export const RestoreBench = dynamic(() => import("./restore-bench").then((module
 export const SourceTable = dynamic(() => import("./source-table").then((module) => module.SourceTable));
 export const ClientSheet = dynamic(() => import("./client-sheet").then((module) => module.ClientSheet));
 export const ConnectSheet = dynamic(() => import("./connect-sheet").then((module) => module.ConnectSheet));
+export const TenantDeeds = dynamic(() => import("./tenant-sheet").then((module) => module.TenantDeeds));
+export const Depth = dynamic(() => import("./depth").then((module) => module.Depth));
+export const DepotSheet = dynamic(() => import("./depot-sheet").then((module) => module.DepotSheet));
+export const DepotTestButton = dynamic(() =>
+  import("./depot-sheet").then((module) => module.DepotTestButton),
+);
+export const GrantForm = dynamic(() => import("./depot-sheet").then((module) => module.GrantForm));

@@ -2,7 +2,6 @@
 
 import { useRouter } from "next/navigation";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
-import { toast } from "sonner";
 import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clauses";
 import type { Retention } from "@/core/retention/decide";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
@@ -10,6 +9,7 @@ import { ApiError, callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
+import { say } from "./say";
 
 export interface SheetPolicy {
   readonly id: string | null;
@@ -206,7 +206,7 @@ export function PolicySheet({
             ...body,
             clientId: client.id,
           });
-      toast.success(`${answer.policy.name} is saved.`, {
+      say.success(`${answer.policy.name} is saved.`, {
         description: follows?.next[0]
           ? `Next run: ${clockText(new Date(follows.next[0]), follows.clientZone)} (${follows.clientZone})`
           : "Nothing runs by itself.",

@@ -3,12 +3,12 @@
 import { X } from "lucide-react";
 import { useRouter } from "next/navigation";
 import { useEffect, useState } from "react";
-import { toast } from "sonner";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
 import { clockText } from "./moment";
+import { say } from "./say";
 
 export interface BasketItem {
   readonly pointId: string;
@@ -82,7 +82,7 @@ export function RestoreTarget({
       if (destination === "download") {
         const { url } = await callApi<{ url: string }>("POST", "/restores/archives", { items, format });
         window.location.assign(url);
-        toast.success("The download begins.");
+        say.success("The download begins.");
         return;
       }
       const target =
@@ -92,7 +92,7 @@ export function RestoreTarget({
         destination: target,
         clash,
       });
-      toast.success("The restore is asked for", {
+      say.success("The restore is asked for", {
         action: { label: "Look at it", onClick: () => router.push(`${runsBase}/runs?sel=${run.id}`) },
       });
       setBasket([]);

@@ -4,13 +4,13 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import Link from "next/link";
 import { usePathname, useRouter, useSearchParams } from "next/navigation";
 import { useMemo, useRef, useState } from "react";
-import { toast } from "sonner";
 import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { callApi } from "./api";
 import { tellRefusal } from "./deeds";
 import { Mark } from "./mark";
 import { Ago, Clock } from "./moment";
+import { say } from "./say";
 
 export interface SourceRow {
   readonly id: string;
@@ -115,7 +115,7 @@ export function SourceTable({
         tellRefusal(error);
       }
     }
-    if (asked) toast.success(`${asked} ${asked === 1 ? "run is" : "runs are"} asked for.`);
+    if (asked) say.success(`${asked} ${asked === 1 ? "run is" : "runs are"} asked for.`);
     setSelected(new Set());
     router.refresh();
   };
@@ -141,7 +141,7 @@ export function SourceTable({
         )}
       </div>
       <div
-        className={`${COLUMNS} border-base-300 text-soft border-b pr-[24px] pb-[5px] pl-[48px] text-[12.5px]`}
+        className={`${COLUMNS} border-base-300 text-soft overflow-hidden border-b pr-[14px] pb-[5px] pl-[48px] text-[12.5px] [scrollbar-gutter:stable]`}
         aria-hidden="true"
       >
         <span className="pl-[22px]">Source</span>
@@ -151,12 +151,12 @@ export function SourceTable({
         <span className="text-right">A day</span>
         <span>Next run</span>
       </div>
-      <div ref={box} className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
+      <div ref={box} className="min-h-0 flex-1 overflow-y-auto [scrollbar-gutter:stable]" tabIndex={0}>
         {lines.length === 0 && (
           <p className="text-soft p-4">
             {sources.length
               ? `No source matches “${text}”.`
-              : "No source here yet. Connect a machine: it appears at once."}
+              : "No source here yet. Connect one: it appears at once."}
           </p>
         )}
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
@@ -202,7 +202,7 @@ export function SourceTable({
                     <span className="truncate font-semibold">{source.name}</span>
                   </span>
                   <span className="text-soft truncate">
-                    {source.policy ?? (source.gone ? "machine taken away" : "no policy")}
+                    {source.policy ?? (source.gone ? "taken away" : "no policy")}
                   </span>
                   <span className="min-w-0 text-[13px]">
                     <Ago moment={source.newest} now={now} zone={zone} />

@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { AxeBuilder } from "@axe-core/webdriverjs";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { field, openBrowser, press, see, seeText, signInAs, type } from "../browser";
+import { field, openBrowser, press, printedGroups, see, seeText, signInAs, type } from "../browser";
 import { freshFolder } from "../depot";
 import { TestConsole, until } from "../test-console";
 
@@ -88,7 +88,7 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "Give an e-mail address");
     await type(browser, "Their e-mail address", "maren.pell@quillmere.example");
     await press(browser, "Take on the client");
-    await seeText(browser, "Connect a machine");
+    await seeText(browser, "Connect what is to be protected");
     await until(
       async () => (await browser.getCurrentUrl()).includes("/c/quillmere/sources"),
       "the new client's scope does not open",
@@ -163,6 +163,7 @@ describe("the whole path in the browser", () => {
     );
     expect(groups).toHaveLength(13);
     await accessible("policies");
+    expect(await printedGroups(browser)).toEqual(groups);
     const asked = await browser.findElement(
       By.xpath("//label[starts-with(normalize-space(.), 'Type group')]"),
     );

@@ -1,5 +1,4 @@
 import type { ReactNode } from "react";
-import { Toaster } from "sonner";
 import { VIEWS } from "@/core/places";
 import { listClients, listSites, readProvider } from "@/db/clients";
 import { one, type Tx } from "@/db/scope";
@@ -7,6 +6,7 @@ import { Bar } from "@/ui/bar";
 import { Live } from "@/ui/live";
 import { clockText } from "@/ui/moment";
 import { Tape } from "@/ui/tape";
+import { Toasts } from "@/ui/toasts";
 import { asVisitor, signedIn } from "../visitor";
 
 export const dynamic = "force-dynamic";
@@ -15,8 +15,9 @@ export const dynamic = "force-dynamic";
 async function nextRun(tx: Tx, zone: string): Promise<string | null> {
   const next = await one<{ name: string; at: Date }>(
     tx,
-    `select name, next_due_at as at from sources s where next_due_at is not null and not paused
-       and not exists (select from machines m where m.id = s.machine_id and m.gone_at is not null) order by next_due_at limit 1`,
+    `select name, next_due_at as at from sources s where next_due_at is not null and not paused and vanished_at is null
+       and not exists (select from machines m where m.id = s.machine_id and m.gone_at is not null)
+       and not exists (select from connections n where n.id = s.connection_id and n.gone_at is not null) order by next_due_at limit 1`,
   );
   return next ? `next: ${clockText(next.at, zone)} ${next.name}` : null;
 }
@@ -48,10 +49,7 @@ export default async function Layout({ children }: { children: ReactNode }) {
         />
         <div className="min-h-0">{children}</div>
         <Tape next={next} />
-        <Toaster
-          position="bottom-center"
-          toastOptions={{ classNames: { toast: "!rounded-[3px] !font-sans" } }}
-        />
+        <Toasts />
       </Live>
     </div>
   );

@@ -4,7 +4,7 @@ import { formatBytes } from "@/core/units/bytes";
 import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { listPolicies } from "@/db/policies";
-import { DepotSheet, DepotTestButton, GrantForm } from "@/ui/depot-sheet";
+import { DepotSheet, DepotTestButton, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import type { ViewInput, ViewOutput } from "./view";
 

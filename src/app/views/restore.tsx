@@ -79,7 +79,7 @@ export async function restoreView({ tx, place, now, provider, ask }: ViewInput):
           source={{
             id: source.id,
             name: source.name,
-            machineId: source.machineGone ? null : source.machineId,
+            machineId: source.gone ? null : source.machineId,
             machineName: source.machineName,
           }}
           clientName={source.clientName}

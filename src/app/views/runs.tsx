@@ -27,8 +27,8 @@ const comingRuns = (tx: Tx, { place }: ViewInput): Promise<ComingRow[]> =>
   all<ComingRow>(
     tx,
     `select s.id, s.name, c.name as client, s.next_due_at as at from sources s join clients c on c.id = s.client_id
-     left join machines m on m.id = s.machine_id
-     where s.next_due_at is not null and not s.paused and m.gone_at is null and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2)
+     left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id
+     where s.next_due_at is not null and not s.paused and s.vanished_at is null and m.gone_at is null and cn.gone_at is null and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2)
        and ($3::uuid is null or s.id = $3) order by s.next_due_at limit $4`,
     [place.filter.clientId ?? null, place.filter.siteId ?? null, place.filter.sourceId ?? null, COMING],
   );

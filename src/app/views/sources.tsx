@@ -4,16 +4,16 @@ import { clauseSentences } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
+import { type Connection, connectionById } from "@/db/connections";
 import { depotById } from "@/db/depots";
-import { machineById } from "@/db/machines";
+import { type Machine, machineById } from "@/db/machines";
 import { pointsOf } from "@/db/points";
 import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
-import { BackUpButton, PauseButton, PolicyChoice, RemoveMachine } from "@/ui/deeds";
-import { Depth } from "@/ui/depth";
-import { ClientSheet, ConnectSheet, SourceTable } from "@/ui/lazy";
+import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
+import { ClientSheet, ConnectSheet, Depth, SourceTable, TenantDeeds } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
@@ -62,7 +62,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
           bytes: source.bytes,
           perDay: source.addedPerDay,
           next: source.paused ? null : source.nextDueAt,
-          gone: source.machineGone,
+          gone: source.gone,
         }))}
       />
     </>
@@ -82,8 +82,9 @@ async function docketOf(
     const sites = await listSites(tx);
     const clients = (await listClients(tx))
       .filter((client) => !place.client || client.id === place.client.id)
-      .map(({ id, name }) => ({
+      .map(({ id, slug, name }) => ({
         id,
+        slug,
         name,
         sites: sites
           .filter((site) => site.clientId === id && (!place.site || place.site.id === site.id))
@@ -98,11 +99,12 @@ async function docketOf(
       </p>
     );
   }
-  return sourceDocket(tx, chosen, now, zone);
+  return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
 
-async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: string) {
+async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: string, renew: boolean) {
   const machine = source.machineId ? await machineById(tx, source.machineId) : null;
+  const connection = source.connectionId ? await connectionById(tx, source.connectionId) : null;
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;
   const policies = await listPolicies(tx, source.clientId);
   const points = await pointsOf(tx, source.id);
@@ -124,11 +126,11 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
         </p>
       </div>
       <div className="flex flex-wrap gap-2">
-        {!source.machineGone && <BackUpButton sourceId={source.id} />}
+        {!source.gone && <BackUpButton sourceId={source.id} />}
         <Link className="btn btn-plain" data-key="r" href={`${base}/restore`}>
           Restore from here
         </Link>
-        {!source.machineGone && <PauseButton sourceId={source.id} paused={source.paused} />}
+        {!source.gone && <PauseButton sourceId={source.id} paused={source.paused} />}
       </div>
       <Depth
         points={points.map((point) => ({
@@ -190,40 +192,96 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           {runs.length === 0 && <li className="text-soft">No run yet.</li>}
         </ul>
       </section>
-      {machine && (
-        <section>
-          <h3 className="part-title mb-1">The machine</h3>
-          <dl className="facts">
-            <dt>Name</dt>
-            <dd>{machine.name}</dd>
-            <dt>System</dt>
-            <dd>{machine.system.system ?? "not reported"}</dd>
-            <dt>Seen</dt>
-            <dd>
-              {machine.goneAt ? (
-                <>
-                  taken away <Ago moment={machine.goneAt} now={now} zone={zone} />
-                </>
-              ) : (
-                <Ago moment={machine.seenAt} now={now} zone={zone} />
-              )}
-            </dd>
-            {machine.system.volumes?.map((volume) => (
-              <div key={volume.path} className="contents">
-                <dt className="truncate font-mono text-[12.5px]">{volume.path}</dt>
-                <dd>
-                  {formatBytes(volume.size - volume.free)} of {formatBytes(volume.size)}
-                </dd>
-              </div>
-            ))}
-          </dl>
-          {!machine.goneAt && (
-            <div className="mt-3">
-              <RemoveMachine machineId={machine.id} name={machine.name} />
-            </div>
-          )}
-        </section>
-      )}
+      {machine && <MachinePart machine={machine} now={now} zone={zone} />}
+      {connection && <TenantPart connection={connection} renew={renew} now={now} zone={zone} />}
     </div>
+  );
+}
+
+function MachinePart({ machine, now, zone }: { machine: Machine; now: Date; zone: string }) {
+  return (
+    <section>
+      <h3 className="part-title mb-1">The machine</h3>
+      <dl className="facts">
+        <dt>Name</dt>
+        <dd>{machine.name}</dd>
+        <dt>System</dt>
+        <dd>{machine.system.system ?? "not reported"}</dd>
+        <dt>Seen</dt>
+        <dd>
+          {machine.goneAt ? (
+            <>
+              taken away <Ago moment={machine.goneAt} now={now} zone={zone} />
+            </>
+          ) : (
+            <Ago moment={machine.seenAt} now={now} zone={zone} />
+          )}
+        </dd>
+        {machine.system.volumes?.map((volume) => (
+          <div key={volume.path} className="contents">
+            <dt className="truncate font-mono text-[12.5px]">{volume.path}</dt>
+            <dd>
+              {formatBytes(volume.size - volume.free)} of {formatBytes(volume.size)}
+            </dd>
+          </div>
+        ))}
+      </dl>
+      {!machine.goneAt && (
+        <div className="mt-3">
+          <RemoveConnection connectionId={machine.id} name={machine.name} kind="machine" />
+        </div>
+      )}
+    </section>
+  );
+}
+
+function TenantPart({
+  connection,
+  renew,
+  now,
+  zone,
+}: {
+  connection: Connection;
+  renew: boolean;
+  now: Date;
+  zone: string;
+}) {
+  return (
+    <section>
+      <h3 className="part-title mb-1">The mail tenant</h3>
+      <dl className="facts mb-3">
+        <dt>Name</dt>
+        <dd>{connection.name}</dd>
+        <dt>Address</dt>
+        <dd className="font-mono text-[12.5px]">{connection.address}</dd>
+        <dt>Tenant</dt>
+        <dd className="font-mono text-[12.5px]">{connection.settings.tenantId}</dd>
+        <dt>Application</dt>
+        <dd className="font-mono text-[12.5px]">{connection.settings.clientId}</dd>
+        <dt>Region</dt>
+        <dd>{connection.settings.region}</dd>
+        <dt>Looked at</dt>
+        <dd>
+          {connection.goneAt ? (
+            <>
+              taken away <Ago moment={connection.goneAt} now={now} zone={zone} />
+            </>
+          ) : (
+            <>
+              <Ago moment={connection.checkedAt} now={now} zone={zone} />
+              {connection.checkCode && `: ${connection.checkMessage}`}
+            </>
+          )}
+        </dd>
+      </dl>
+      {!connection.goneAt && (
+        <div className="grid gap-3">
+          <TenantDeeds key={connection.id} connectionId={connection.id} open={renew} />
+          <div>
+            <RemoveConnection connectionId={connection.id} name={connection.name} kind="mail tenant" />
+          </div>
+        </div>
+      )}
+    </section>
   );
 }

@@ -6,9 +6,10 @@ import { type ProtectionState, STATES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { listDepots } from "@/db/depots";
+import { runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { computeStanding, type Standing } from "@/server/standing";
-import { BackUpButton } from "@/ui/deeds";
+import { BackUpButton, BackUpEach } from "@/ui/deeds";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import { Nights } from "@/ui/nights";
@@ -119,7 +120,7 @@ function Quiet({ standing }: { standing: Standing }) {
       <p className="text-soft mb-3">
         {standing.total
           ? "Every source is kept, and every run of the night left its recovery point."
-          : "Take on a client, then connect its machines; each appears here with its state."}
+          : "Take on a client, then connect what it has; each source appears here with its state."}
       </p>
       {!standing.total && (
         <Link className="btn btn-primary" href="/all/sources?sheet=client">
@@ -135,6 +136,8 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
   const text = cause.code ? CODES[cause.code] : null;
   const depot = cause.depotId ? (await listDepots(tx)).find((one) => one.id === cause.depotId) : null;
   const first = sources[0];
+  const lastRun =
+    first?.lastRunId && cause.code && cause.kind !== "depot-full" ? await runRow(tx, first.lastRunId) : null;
   const base = first ? baseOf(first.clientSlug, first.siteSlug, first.name) : "/all";
   return (
     <div className="grid gap-5">
@@ -175,6 +178,12 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
           <>
             <dt>What now</dt>
             <dd>Nothing has to be done: what was kept can be restored to another machine of the client.</dd>
+          </>
+        )}
+        {lastRun?.message && (
+          <>
+            <dt>It said</dt>
+            <dd>{lastRun.message}</dd>
           </>
         )}
         {text && cause.kind !== "depot-full" && (
@@ -228,6 +237,20 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
             Open the depot
           </Link>
         )}
+        {first && cause.code === "source.signin-refused" && cause.kind === "connection-failed" && (
+          <Link
+            className="btn btn-primary"
+            href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}&sheet=secret`}
+          >
+            Give a new secret
+          </Link>
+        )}
+        {first && cause.kind === "connection-failed" && (
+          <BackUpEach
+            sourceIds={cause.sourceIds}
+            label={`Run ${sources.length === 1 ? "it" : "all of them"} again`}
+          />
+        )}
         {first && cause.kind === "no-policy" && (
           <Link className="btn btn-primary" href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}`}>
             Assign a policy
@@ -247,9 +270,9 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
             {cause.kind === "burst" ? "Restore to before" : "Restore from it"}
           </Link>
         )}
-        {first &&
-          ["run-failed", "run-caution", "target-passed"].includes(cause.kind) &&
-          !first.machineGone && <BackUpButton sourceId={first.id} label={`Run ${first.name} again`} />}
+        {first && ["run-failed", "run-caution", "target-passed"].includes(cause.kind) && !first.gone && (
+          <BackUpButton sourceId={first.id} label={`Run ${first.name} again`} />
+        )}
         {first?.lastRunId && (
           <Link className="btn btn-plain" href={`${baseOf(first.clientSlug)}/runs?sel=${first.lastRunId}`}>
             Last run and its log

@@ -13,8 +13,11 @@ export interface SourceFacts {
   readonly machineName: string | null;
   /** When the machine last spoke; null when it never did. */
   readonly machineSeen: Date | null;
-  /** The machine was taken away; its points remain. */
-  readonly machineGone: boolean;
+  /** What it is reached through, when that is no machine. */
+  readonly connectionId: string | null;
+  readonly connectionName: string | null;
+  /** Its machine or connection was taken away, or the far end has it no more; its points remain. */
+  readonly gone: boolean;
   readonly hasPolicy: boolean;
   readonly newestPoint: Date | null;
   readonly targetHours: number | null;
@@ -45,6 +48,7 @@ export type CauseKind =
   | "burst"
   | "depot-full"
   | "machine-silent"
+  | "connection-failed"
   | "run-failed"
   | "run-caution"
   | "target-passed"
@@ -126,7 +130,7 @@ export function findCauses(
 }
 
 function rootCause(source: SourceFacts, now: Date): string | null {
-  if (source.machineGone) return source.newestPoint ? `orphan:${source.id}` : null;
+  if (source.gone) return source.newestPoint ? `orphan:${source.id}` : null;
   if (source.state === "paused") return null;
   if (source.burst) return `burst:${source.id}`;
   if (!source.hasPolicy) return `no-policy:${source.clientId}`;
@@ -134,8 +138,10 @@ function rootCause(source: SourceFacts, now: Date): string | null {
   const silentHours = source.machineSeen
     ? (now.getTime() - source.machineSeen.getTime()) / 3_600_000
     : Number.POSITIVE_INFINITY;
-  if (silentHours > SILENT_HOURS) return `machine-silent:${source.machineId}`;
+  if (source.machineId && silentHours > SILENT_HOURS) return `machine-silent:${source.machineId}`;
   if (source.lastOutcome === "failed") {
+    if (source.connectionId && source.lastCode?.startsWith("source."))
+      return `connection-failed:${source.connectionId}:${source.lastCode}`;
     const shared =
       source.lastCode === "depot.full" ||
       source.lastCode === "depot.quota" ||
@@ -202,6 +208,14 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
         since: first.machineSeen,
         code: "machine.silent",
       };
+    case "connection-failed":
+      return {
+        ...base,
+        title: `${first.connectionName}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}, ${counted(group.length, "source")} ${group.length === 1 ? "is" : "are"} not kept`,
+        detail: `${names(group)} · ${lastPoint}`,
+        since: oldest,
+        code: first.lastCode,
+      };
     case "run-failed":
       return {
         ...base,
@@ -242,7 +256,9 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
     default:
       return {
         ...base,
-        title: `${first.name} has no machine any more; its points remain`,
+        title: first.connectionId
+          ? `${first.name} is not at ${first.connectionName} any more; its points remain`
+          : `${first.name} has no machine any more; its points remain`,
         detail: `${first.clientName} · ${lastPoint}`,
       };
   }

@@ -52,6 +52,7 @@ export const backupJob = z.object({
   /** The moment that the recovery point bears. */
   moment: z.iso.datetime(),
   sourceId: z.uuid(),
+  sourceKind: z.enum(["files", "mail"]),
   sourceName: z.string(),
   machineName: z.string(),
   clauses: clausesSchema,

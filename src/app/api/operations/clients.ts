@@ -1,4 +1,5 @@
 import { randomBytes, randomInt, randomUUID } from "node:crypto";
+import { toString as drawQr } from "qrcode";
 import { z } from "zod";
 import { checkGroup, groupsToKey, keyToGroups, sameGroup } from "@/core/keysheet/keysheet";
 import { slugOf } from "@/core/places";
@@ -226,11 +227,13 @@ export const clients = [
     caller: "technician",
     status: 201,
     params: clientParam,
-    run: (context, { params }) =>
-      context.tx(async (tx) => {
+    run: async (context, { params }) => {
+      const key = randomBytes(32);
+      const groups = keyToGroups(key);
+      const qr = await drawQr(groups.join("-"), { type: "svg", errorCorrectionLevel: "M", margin: 0 });
+      return context.tx(async (tx) => {
         const client = await clientById(tx, params.clientId);
         if (!client) throw notFound();
-        const key = randomBytes(32);
         const askedGroup = randomInt(13);
         const sealed = context.services.secrets.seal(key, keyContext(client.id));
         if ((await setUnconfirmedKey(tx, client.id, sealed, askedGroup, context.who.at)) === 0) {
@@ -243,8 +246,14 @@ export const clients = [
           escrow: "with the provider",
         });
         await notify(tx, { kind: "policy", clientId: client.id, id: client.id });
-        return { groups: keyToGroups(key), askedGroup };
-      }),
+        return {
+          groups,
+          askedGroup,
+          qr: `data:image/svg+xml;base64,${Buffer.from(qr).toString("base64")}`,
+          madeAt: context.who.at,
+        };
+      });
+    },
   }),
   operation({
     id: "confirmClientKey",

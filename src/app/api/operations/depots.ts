@@ -14,6 +14,7 @@ import { notify } from "@/db/notify";
 import { operation } from "@/server/api/operation";
 import { describeDepot, testFolder } from "@/server/depot-test";
 import { invalid, notFound } from "@/server/problem";
+import { placeOf } from "@/server/space-readers";
 import { depotParam, name, uuid } from "./ids";
 
 const path = z
@@ -74,7 +75,7 @@ export const depots = [
         throw invalid("path", `It cannot serve as a depot. ${failed.step}: ${failed.message}.`);
       }
       const depot: Depot = { id: randomUUID(), kind: "folder", ...body };
-      await describeDepot(body.path, depot.id, context.who.at);
+      await describeDepot(placeOf(depot), depot.id, context.who.at);
       await context.tx(async (tx) => {
         await insertDepot(tx, depot, context.who.at);
         await context.record(tx, null, "added a depot", depot.name, {

@@ -1,6 +1,7 @@
 import { openApiDocument } from "@/server/api/openapi";
 import { type AnyOperation, operation } from "@/server/api/operation";
 import { clients } from "./clients";
+import { connections } from "./connections";
 import { depots } from "./depots";
 import { people } from "./people";
 import { policies } from "./policies";
@@ -10,6 +11,7 @@ import { sources } from "./sources";
 const described: readonly AnyOperation[] = [
   ...people,
   ...clients,
+  ...connections,
   ...depots,
   ...policies,
   ...sources,

@@ -3,8 +3,6 @@ import { CODES, type Code } from "@/core/codes";
 import { OUTCOMES } from "@/core/protection/state";
 import { statementCsv } from "@/core/statement/statement";
 import { clientById } from "@/db/clients";
-import { listMachines, machineById, markGone } from "@/db/machines";
-import { notify } from "@/db/notify";
 import { pointsOf } from "@/db/points";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import { sourceById } from "@/db/sources";
@@ -15,7 +13,7 @@ import { findPlaces } from "@/server/place";
 import { notFound } from "@/server/problem";
 import { computeStanding, sourcesWithState } from "@/server/standing";
 import { clientStatement, periodOf } from "@/server/statement";
-import { clientParam, filterOf, runParam, scopeQuery, sourceParam, uuid } from "./ids";
+import { clientParam, filterOf, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
 
@@ -60,38 +58,6 @@ export const sources = [
         const [source] = await sourcesWithState(tx, { sourceId: params.sourceId }, context.who.at);
         if (!source) throw notFound();
         return { source };
-      }),
-  }),
-  operation({
-    id: "listConnections",
-    method: "GET",
-    path: "/connections",
-    summary: "Enrolled machines with system and volumes.",
-    caller: "technician",
-    query: scopeQuery.pick({ client: true }),
-    run: (context, { query }) =>
-      context.tx(async (tx) => ({
-        connections: (await listMachines(tx, query.client ?? null)).map(({ publicKey: _, ...machine }) => ({
-          kind: "machine",
-          ...machine,
-        })),
-      })),
-  }),
-  operation({
-    id: "removeConnection",
-    method: "DELETE",
-    path: "/connections/{connectionId}",
-    summary: "Take a machine away: its agent is refused from now on, its points remain.",
-    caller: "technician",
-    params: z.object({ connectionId: uuid }),
-    run: (context, { params }) =>
-      context.tx(async (tx) => {
-        const machine = await machineById(tx, params.connectionId);
-        if (!machine) throw notFound();
-        await markGone(tx, machine.id, context.who.at);
-        await context.record(tx, machine.clientId, "took a machine away", machine.name);
-        await notify(tx, { kind: "machine", clientId: machine.clientId, id: machine.id });
-        return { goneAt: context.who.at };
       }),
   }),
   operation({

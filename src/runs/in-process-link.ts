@@ -1,10 +1,10 @@
 import { setTimeout as pause } from "node:timers/promises";
 import type { ConsoleLink } from "@/agent/link";
-import type { Machine } from "@/db/machines";
+import type { Services } from "@/server/services";
 import {
   chunksKnown,
+  type Executor,
   endByAgent,
-  hearMachine,
   heartbeat,
   locateForRestore,
   nextJob,
@@ -12,31 +12,33 @@ import {
   takePack,
   takePoint,
   writeLog,
-} from "@/runs/agent-desk";
-import type { Services } from "@/server/services";
+} from "./agent-desk";
 
-/** An agent's link to a console in the same process: the same functions that the routes call, at the services' clock. */
-export function inProcessLink(services: Services, machine: Machine): ConsoleLink {
+/**
+ * The link of an executor in the same process: the same functions that the agents' routes call, at the services' clock.
+ * The runner reads with it what the network reaches; the demo lives through its months with it.
+ */
+export function inProcessLink(services: Services, executor: Executor): ConsoleLink {
   return {
-    hello: (system, started) => hearMachine(services, machine, system, started),
+    hello: async () => {},
     work: async (kinds, signal) => {
-      const job = await nextJob(services, machine, kinds);
+      const job = await nextJob(services, executor, kinds);
       if (!job) await pause(0, undefined, { signal });
       return job;
     },
-    heartbeat: (runId, report) => heartbeat(services, machine, runId, report),
-    log: (runId, lines) => writeLog(services, machine, runId, lines),
+    heartbeat: (runId, report) => heartbeat(services, executor, runId, report),
+    log: (runId, lines) => writeLog(services, executor, runId, lines),
     known: (runId, ids) =>
       chunksKnown(
         services,
-        machine,
+        executor,
         runId,
         ids.map((id) => Buffer.from(id)),
       ),
     putPack: (runId, packId, chunkIds, parts) =>
       takePack(
         services,
-        machine,
+        executor,
         runId,
         Buffer.from(packId, "hex"),
         chunkIds.map((id) => Buffer.from(id)),
@@ -44,17 +46,17 @@ export function inProcessLink(services: Services, machine: Machine): ConsoleLink
           yield* parts;
         })(),
       ),
-    putPoint: (runId, report) => takePoint(services, machine, runId, report),
-    end: (runId, report) => endByAgent(services, machine, runId, report),
+    putPoint: (runId, report) => takePoint(services, executor, runId, report),
+    end: (runId, report) => endByAgent(services, executor, runId, report),
     locate: (runId, depotId, ids) =>
       locateForRestore(
         services,
-        machine,
+        executor,
         runId,
         depotId,
         ids.map((id) => Buffer.from(id)),
       ),
     readPack: (runId, depotId, packId, offset, length) =>
-      readPackForRestore(services, machine, runId, depotId, packId, offset, length),
+      readPackForRestore(services, executor, runId, depotId, packId, offset, length),
   };
 }

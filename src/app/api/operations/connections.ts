@@ -1,0 +1,186 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { clientById, siteById } from "@/db/clients";
+import {
+  type Connection,
+  connectionById,
+  insertConnection,
+  listConnections,
+  markChecked,
+  markConnectionGone,
+  setSecret,
+} from "@/db/connections";
+import { listMachines, machineById, markGone } from "@/db/machines";
+import { notify } from "@/db/notify";
+import { lookAt, secretContext, takeAccounts, tenantOf, testTenant } from "@/runs/mail-tenant";
+import { operation } from "@/server/api/operation";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { clientParam, name, scopeQuery, uuid } from "./ids";
+
+const connectionParam = z.object({ connectionId: uuid });
+
+const secret = z.string().min(1, "Give the client secret.").max(500, "500 characters at most.");
+const mailBody = z.object({
+  siteId: uuid,
+  name: name("a name for the tenant, as people call it"),
+  address: z
+    .url({ protocol: /^https?$/, error: "Give the server's address, such as https://mail.example." })
+    .max(300),
+  tenantId: name("the tenant id", 200),
+  clientId: name("the client id of the application", 200),
+  clientSecret: secret,
+  region: name("the region in which the mail lies", 60),
+});
+
+/** A connection as it is shown: never its secret. */
+const shown = ({ secret: _, ...connection }: Connection) => connection;
+
+/** The fields of the form that a failed step is about. */
+const FIELD_OF_CODE: Partial<Record<string, string>> = {
+  "source.not-reached": "address",
+  "source.signin-refused": "clientSecret",
+  "source.not-allowed": "clientId",
+  "source.unreadable": "address",
+};
+
+export const connections = [
+  operation({
+    id: "listConnections",
+    method: "GET",
+    path: "/connections",
+    summary: "Enrolled machines with system and volumes, and mail tenants.",
+    caller: "technician",
+    query: scopeQuery.pick({ client: true }),
+    run: (context, { query }) =>
+      context.tx(async (tx) => ({
+        connections: [
+          ...(await listMachines(tx, query.client ?? null)).map(({ publicKey: _, ...machine }) => ({
+            kind: "machine",
+            ...machine,
+          })),
+          ...(await listConnections(tx, query.client ?? null)).map(shown),
+        ],
+      })),
+  }),
+  operation({
+    id: "connectMailTenant",
+    method: "POST",
+    path: "/clients/{clientId}/mail-tenants",
+    summary: "Connect a mail tenant: tested first; its mailboxes become sources.",
+    caller: "technician",
+    status: 201,
+    params: clientParam,
+    body: mailBody,
+    run: async (context, { params, body }) => {
+      await context.tx(async (tx) => {
+        if (!(await clientById(tx, params.clientId))) throw notFound();
+        if ((await siteById(tx, body.siteId))?.clientId !== params.clientId)
+          throw invalid("siteId", "Choose a site of this client.");
+        if ((await listConnections(tx, params.clientId)).some((one) => one.name === body.name))
+          throw invalid("name", "This client has a connection of this name.");
+      });
+      // outside the transaction: the far end may take its time
+      const test = await testTenant(body);
+      if (!test.ok) {
+        const failed = test.steps.at(-1)!;
+        throw invalid(FIELD_OF_CODE[test.code!] ?? "address", `${failed.step}: ${failed.message}`);
+      }
+      return context.tx(async (tx) => {
+        const id = randomUUID();
+        const connection: Connection = {
+          id,
+          clientId: params.clientId,
+          siteId: body.siteId,
+          kind: "mail",
+          name: body.name,
+          address: new URL(body.address).origin,
+          settings: { tenantId: body.tenantId, clientId: body.clientId, region: body.region },
+          secret: context.services.secrets.seal(Buffer.from(body.clientSecret), secretContext(id)),
+          checkedAt: context.who.at,
+          checkCode: null,
+          checkMessage: null,
+          goneAt: null,
+        };
+        await insertConnection(tx, connection, context.who.at);
+        await markChecked(tx, id, context.who.at, null, null);
+        const mailboxes = await takeAccounts(tx, connection, test.accounts, context.who.at);
+        await context.record(tx, params.clientId, "connected a mail tenant", body.name, {
+          address: connection.address,
+          tenant: body.tenantId,
+          mailboxes,
+        });
+        await notify(tx, { kind: "connection", clientId: params.clientId, id });
+        return { connection: shown(connection), mailboxes, steps: test.steps };
+      });
+    },
+  }),
+  operation({
+    id: "testConnection",
+    method: "POST",
+    path: "/connections/{connectionId}/test",
+    summary: "Test a mail tenant step by step, and take up mailboxes that are new there.",
+    caller: "technician",
+    params: connectionParam,
+    run: async (context, { params }) => {
+      const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
+      if (!connection) throw notFound();
+      if (connection.goneAt) throw new Problem("request.conflict", `${connection.name} was taken away.`);
+      const { accounts, ...test } = await lookAt(context.services, connection.id);
+      return { ...test, mailboxes: accounts.length };
+    },
+  }),
+  operation({
+    id: "renewSecret",
+    method: "PUT",
+    path: "/connections/{connectionId}/secret",
+    summary: "Give a mail tenant a new client secret: tested before it replaces the old one.",
+    caller: "technician",
+    params: connectionParam,
+    body: z.object({ clientSecret: secret }),
+    run: async (context, { params, body }) => {
+      const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
+      if (!connection) throw notFound();
+      const test = await testTenant({
+        ...tenantOf(context.services, connection),
+        clientSecret: body.clientSecret,
+      });
+      if (!test.ok) throw invalid("clientSecret", test.steps.at(-1)!.message ?? "It was refused.");
+      await context.tx(async (tx) => {
+        const sealed = context.services.secrets.seal(
+          Buffer.from(body.clientSecret),
+          secretContext(connection.id),
+        );
+        await setSecret(tx, connection.id, sealed);
+        await markChecked(tx, connection.id, context.who.at, null, null);
+        await takeAccounts(tx, connection, test.accounts, context.who.at);
+        await context.record(tx, connection.clientId, "renewed the secret of a mail tenant", connection.name);
+        await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
+      });
+      return { steps: test.steps, mailboxes: test.accounts.length };
+    },
+  }),
+  operation({
+    id: "removeConnection",
+    method: "DELETE",
+    path: "/connections/{connectionId}",
+    summary: "Take a machine or a mail tenant away: it is not read from now on, its points remain.",
+    caller: "technician",
+    params: connectionParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const machine = await machineById(tx, params.connectionId);
+        if (machine) {
+          await markGone(tx, machine.id, context.who.at);
+          await context.record(tx, machine.clientId, "took a machine away", machine.name);
+          await notify(tx, { kind: "machine", clientId: machine.clientId, id: machine.id });
+          return { goneAt: context.who.at };
+        }
+        const connection = await connectionById(tx, params.connectionId);
+        if (!connection) throw notFound();
+        await markConnectionGone(tx, connection.id, context.who.at);
+        await context.record(tx, connection.clientId, "took a mail tenant away", connection.name);
+        await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
+        return { goneAt: context.who.at };
+      }),
+  }),
+];

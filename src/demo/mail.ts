@@ -1,0 +1,111 @@
+import { mkdirSync } from "node:fs";
+import MailComposer from "nodemailer/lib/mail-composer/index.js";
+import { type Mailbox, MailTenants, STANDARD_FOLDERS, type Tenant } from "@/standins/mail/tenants";
+import { Chance } from "./chance";
+import type { WorldMail } from "./world";
+
+/** The mail of the demo's clients: a few messages a day in each mailbox, some with a sheet attached. */
+const SUBJECTS = [
+  "Order for Saturday",
+  "Keys for the side door",
+  "Minutes of Tuesday",
+  "Boiler inspection",
+  "Re: The quay gate",
+  "New tenant at number nine",
+  "Rota for next week",
+  "Invoice from the chandler",
+  "Thank you for the quick help",
+  "Photographs from the open day",
+] as const;
+const OPENINGS = ["Good morning", "Hello", "Dear all", "Just a short word"] as const;
+const SENTENCES = [
+  "the delivery comes at seven, please leave the gate open.",
+  "could you send me the list again, I cannot find it any more.",
+  "we agreed on Thursday at the office, half past two.",
+  "the second key is with the harbour master.",
+  "I have put the numbers into the sheet below.",
+  "nothing urgent, but please look at it before the weekend.",
+] as const;
+
+export class MailLife {
+  readonly world: MailTenants;
+  private readonly lives: { tenant: Tenant; domain: string; chance: Chance }[] = [];
+  private number = 0;
+
+  constructor(folder: string) {
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    this.world = new MailTenants(folder);
+  }
+
+  begin(mail: WorldMail, secret: string, expiresAt: Date): Tenant {
+    const mailboxes: Mailbox[] = mail.mailboxes.map((name) => ({
+      id: `m-${name}`,
+      address: `${name}@${mail.domain}`,
+      folders: [...STANDARD_FOLDERS, { id: "suppliers", name: "Suppliers", parentId: "inbox", role: null }],
+      messages: [],
+    }));
+    const tenant: Tenant = {
+      tenantId: mail.tenantId,
+      applications: [{ clientId: mail.clientId, secret, expiresAt: expiresAt.toISOString() }],
+      mailboxes,
+    };
+    this.world.add(tenant);
+    this.lives.push({ tenant, domain: mail.domain, chance: new Chance(mail.domain.length * 7919) });
+    return tenant;
+  }
+
+  /** A day of mail in every mailbox, up to `noon`. */
+  async day(noon: Date): Promise<void> {
+    for (const { tenant, domain, chance } of this.lives) {
+      for (const mailbox of tenant.mailboxes) {
+        for (let left = 1 + chance.below(3); left > 0; left -= 1)
+          await this.arrive(tenant, mailbox, domain, chance, new Date(noon.getTime() - chance.below(36e6)));
+      }
+      this.world.save(tenant);
+    }
+  }
+
+  private async arrive(tenant: Tenant, mailbox: Mailbox, domain: string, chance: Chance, at: Date) {
+    this.number += 1;
+    const id = `e${this.number.toString(36)}`;
+    const subject = chance.of(SUBJECTS);
+    const sent = chance.below(4) === 0;
+    const other = `${chance.of(["maren", "piers", "ailsa", "rewi", "corin"])}@${chance.of(["quillmere", "ostrel", "thornquay"])}.example`;
+    const text = `${chance.of(OPENINGS)},\n\n${Array.from({ length: 2 + chance.below(4) }, () => chance.of(SENTENCES)).join(" ")}\n`;
+    const message = new MailComposer({
+      from: sent ? mailbox.address : other,
+      to: sent ? other : mailbox.address,
+      date: at,
+      messageId: `<${id}@${domain}>`,
+      subject,
+      text,
+      ...(chance.below(4) === 0
+        ? {
+            attachments: [
+              {
+                filename: "sheet.csv",
+                content: Array.from(
+                  { length: 60 },
+                  (_, row) => `${row};${chance.below(900)};${chance.below(900)}`,
+                ).join("\n"),
+              },
+            ],
+          }
+        : {}),
+    });
+    const bytes = await message.compile().build();
+    const folder = sent ? "sent" : chance.below(5) === 0 ? "suppliers" : "inbox";
+    this.world.deliver(
+      tenant,
+      mailbox,
+      {
+        id,
+        mailboxIds: { [folder]: true },
+        keywords: chance.below(3) ? { $seen: true } : {},
+        receivedAt: at.toISOString(),
+        subject,
+      },
+      bytes,
+    );
+  }
+}

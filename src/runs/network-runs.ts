@@ -1,0 +1,101 @@
+import { makePoint, type Reading } from "@/agent/backup";
+import { carryOut } from "@/agent/work";
+import { CodedError } from "@/core/codes";
+import type { BackupJob } from "@/core/protocol/agent";
+import { connectionById } from "@/db/connections";
+import { clientsWithNetworkRuns } from "@/db/runs";
+import { sourceById } from "@/db/sources";
+import type { Services } from "@/server/services";
+import { JmapClient } from "@/sources/mail/jmap";
+import { MailboxReader } from "@/sources/mail/reader";
+import type { PreviousTree } from "@/sources/snapshot";
+import type { StoreReader } from "@/store/reader";
+import { makeKeyPair } from "@/store/secrets";
+import type { TreeNode } from "@/store/tree";
+import { idKey } from "@/store/writer";
+import { type Executor, nextJob } from "./agent-desk";
+import { inProcessLink } from "./in-process-link";
+import { tenantOf } from "./mail-tenant";
+
+/** Runs of sources that are reached over the network: claimed, leased and reported like those of an agent. */
+export class NetworkRuns {
+  /** The client's key travels sealed inside one process too, so that a run is a run. */
+  private readonly pair = makeKeyPair();
+  private readonly running = new Set<Promise<void>>();
+
+  constructor(
+    private readonly services: Services,
+    private readonly atOnce = 2,
+  ) {}
+
+  /** Starts as many due runs as there is room for. */
+  async start(): Promise<number> {
+    if (this.running.size >= this.atOnce) return 0;
+    let started = 0;
+    const clients = await this.services.db.withScope({ role: "system" }, (tx) =>
+      clientsWithNetworkRuns(tx, this.services.now()),
+    );
+    for (const clientId of clients) {
+      while (this.running.size < this.atOnce) {
+        const executor: Executor = { id: null, clientId, name: "the runner", publicKey: this.pair.publicKey };
+        const job = await nextJob(this.services, executor, ["backup"]);
+        if (job?.kind !== "backup") break;
+        const work = this.execute(executor, job).finally(() => this.running.delete(work));
+        this.running.add(work);
+        started += 1;
+      }
+    }
+    return started;
+  }
+
+  /** Resolves when nothing is running here. */
+  async settled(): Promise<void> {
+    await Promise.all(this.running);
+  }
+
+  private execute(executor: Executor, job: BackupJob): Promise<void> {
+    const link = inProcessLink(this.services, executor);
+    return carryOut(link, job, this.pair.privateKey.toString("base64"), async (dataKey, reporter) => {
+      await makePoint(link, job, dataKey, reporter, await this.readingOf(executor, job));
+    });
+  }
+
+  private async readingOf(executor: Executor, job: BackupJob): Promise<Reading> {
+    const { source, connection } = await this.services.db.withScope({ role: "system" }, async (tx) => {
+      const found = await sourceById(tx, job.sourceId);
+      return {
+        source: found,
+        connection: found?.connectionId ? await connectionById(tx, found.connectionId) : null,
+      };
+    });
+    if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was taken away");
+    const previous = job.previous
+      ? await loadTree(
+          await this.services.spaces.reader(executor.clientId, job.clauses.where.depotId),
+          Buffer.from(job.previous.root, "hex"),
+        )
+      : null;
+    return {
+      reader: await MailboxReader.open(new JmapClient(tenantOf(this.services, connection)), source.remoteId),
+      folders: job.clauses.what.folders,
+      previous,
+      resetMessage: null,
+      keepNode: () => {},
+    };
+  }
+}
+
+/** The whole tree of a recovery point in memory: what the network reaches is read by folder, and its trees are small. */
+async function loadTree(reader: StoreReader, root: Uint8Array): Promise<PreviousTree> {
+  const nodes = new Map<string, TreeNode>();
+  const load = async (id: Uint8Array): Promise<void> => {
+    const key = idKey(id);
+    if (nodes.has(key)) return;
+    const node = await reader.node(id);
+    nodes.set(key, node);
+    if (node.kind === "pages") for (const page of node.pages) await load(page.node);
+    if (node.kind === "folder") for (const entry of node.entries) if (entry.node) await load(entry.node);
+  };
+  await load(root);
+  return { root, node: (id) => nodes.get(idKey(id))! };
+}

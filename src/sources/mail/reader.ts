@@ -1,0 +1,170 @@
+import { createHash } from "node:crypto";
+import { CodedError } from "@/core/codes";
+import type { ByteString } from "@/store/tree";
+import { byteString } from "@/store/tree";
+import type { Listed, OpenFile, SourceReader } from "../reader";
+import type { JmapClient, MailFolder, MailItem } from "./jmap";
+
+/**
+ * A mailbox as a tree: its folders as folders, each message as a file in the form it was received (RFC 5322), named by
+ * day, subject and id, so that it can be found by a person and never meets another of the same name. Seen, answered and
+ * other keywords are in an extended attribute. Content of a message never changes under an id (RFC 8621, section 4), so
+ * what was stored once is not fetched again.
+ */
+export class MailboxReader implements SourceReader {
+  private readonly folders = new Map<ByteString, Listed[]>();
+  private readonly items = new Map<ByteString, MailItem>();
+
+  private constructor(
+    private readonly client: JmapClient,
+    private readonly accountId: string,
+  ) {}
+
+  /** Lists the whole mailbox; content is fetched when it is opened. */
+  static async open(client: JmapClient, accountId: string): Promise<MailboxReader> {
+    const reader = new MailboxReader(client, accountId);
+    await reader.listAll();
+    return reader;
+  }
+
+  private async listAll(): Promise<void> {
+    const folders = await this.client.folders(this.accountId);
+    const paths = pathsOf(folders);
+    this.folders.set("/", []);
+    for (const path of paths.values()) this.folders.set(path, []);
+    for (const path of [...paths.values()].sort()) {
+      const cut = path.lastIndexOf("/");
+      this.folders.get(path.slice(0, cut) || "/")?.push(folderEntry(path.slice(cut + 1)));
+    }
+    for await (const item of this.client.items(this.accountId)) {
+      for (const [folderId, inside] of Object.entries(item.mailboxIds)) {
+        const folder = inside ? paths.get(folderId) : undefined;
+        if (folder === undefined) continue;
+        const entry = messageEntry(item);
+        this.folders.get(folder)!.push(entry);
+        this.items.set(`${folder}/${entry.name}`, item);
+      }
+    }
+    for (const entries of this.folders.values()) entries.sort((a, b) => (a.name < b.name ? -1 : 1));
+  }
+
+  look(path: ByteString): Listed {
+    const cut = path.lastIndexOf("/");
+    const found =
+      path === "/"
+        ? folderEntry("")
+        : this.folders.get(path.slice(0, cut) || "/")?.find((entry) => entry.name === path.slice(cut + 1));
+    if (!found) throw new CodedError("folder.missing", path);
+    return found;
+  }
+
+  list(path: ByteString): Listed[] {
+    return this.folders.get(path) ?? [];
+  }
+
+  async open(path: ByteString): Promise<OpenFile> {
+    const item = this.item(path);
+    const bytes = await this.client.content(this.accountId, item.blobId);
+    return {
+      size: bytes.length,
+      extents: null,
+      read: (into, at, length, position) => bytes.copy(into, at, position, position + length),
+      changed: () => false,
+      close: () => {},
+    };
+  }
+
+  target(path: ByteString): ByteString {
+    throw new CodedError("file.unreadable", path);
+  }
+
+  xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[] {
+    const item = this.items.get(path);
+    const keywords = item ? keywordsOf(item) : "";
+    return keywords ? [["user.jmap.keywords", Buffer.from(keywords)]] : [];
+  }
+
+  passesOver(): boolean {
+    return false;
+  }
+
+  private item(path: ByteString): MailItem {
+    const item = this.items.get(path);
+    if (!item) throw new CodedError("file.vanished", path);
+    return item;
+  }
+}
+
+/** Where each folder lies, by its id; a folder whose parent is missing, or is itself, hangs at the top. */
+function pathsOf(folders: readonly MailFolder[]): Map<string, ByteString> {
+  const byId = new Map(folders.map((folder) => [folder.id, folder]));
+  const paths = new Map<string, ByteString>();
+  const taken = new Set<ByteString>();
+  const pathOf = (folder: MailFolder, above: ReadonlySet<string>): ByteString => {
+    const known = paths.get(folder.id);
+    if (known !== undefined) return known;
+    const parent = folder.parentId && !above.has(folder.parentId) ? byId.get(folder.parentId) : undefined;
+    const base = parent ? pathOf(parent, new Set([...above, folder.id])) : "";
+    const wish = `${base}/${nameFrom(folder.name)}`;
+    const path = taken.has(wish) ? `${wish} ${nameFrom(folder.id)}` : wish;
+    taken.add(path);
+    paths.set(folder.id, path);
+    return path;
+  };
+  for (const folder of folders) pathOf(folder, new Set([folder.id]));
+  return paths;
+}
+
+/** Text from the far end as a name that a file can have. */
+function nameFrom(text: string, most = 80): ByteString {
+  const clean = [
+    ...text
+      .normalize("NFC")
+      .replaceAll(/[/\p{Cc}]/gu, " ")
+      .trim(),
+  ]
+    .slice(0, most)
+    .join("")
+    .trim();
+  return byteString(clean === "" || clean === "." || clean === ".." ? "untitled" : clean);
+}
+
+const keywordsOf = (item: MailItem): string =>
+  Object.keys(item.keywords)
+    .filter((keyword) => item.keywords[keyword])
+    .sort()
+    .join(" ");
+
+const folderEntry = (name: ByteString): Listed => ({
+  name,
+  type: "folder",
+  mode: 0o700,
+  uid: 0,
+  gid: 0,
+  mtime: 0n,
+  ctime: 0n,
+  inode: 0n,
+  size: 0,
+  allocated: 0,
+});
+
+function messageEntry(item: MailItem): Listed {
+  const received = BigInt(Date.parse(item.receivedAt)) * 1_000_000n;
+  const state = createHash("sha256")
+    .update(`${item.id}\0${keywordsOf(item)}`)
+    .digest();
+  return {
+    name: `${byteString(item.receivedAt.slice(0, 10))} ${nameFrom(item.subject ?? "")} ${nameFrom(item.id, 120)}.eml`,
+    type: "file",
+    mode: 0o600,
+    uid: 0,
+    gid: 0,
+    mtime: received,
+    ctime: received,
+    // tells one state of the message from another: its content is the id's, its keywords may change
+    inode: BigInt(state.readUIntBE(0, 6)),
+    size: item.size,
+    allocated: item.size,
+    sameFile: Object.keys(item.mailboxIds).length > 1 ? item.id : undefined,
+  };
+}

@@ -1,0 +1,182 @@
+import { randomBytes, timingSafeEqual } from "node:crypto";
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import type { Application, Mailbox, MailTenants, Tenant } from "./tenants";
+
+/**
+ * A mail server as the world has them: OAuth 2.0 client credentials (RFC 6749) with metadata (RFC 8414), and JMAP for
+ * mail (RFC 8620, RFC 8621), reading only. One process serves several tenants.
+ */
+const CORE = "urn:ietf:params:jmap:core";
+const MAIL = "urn:ietf:params:jmap:mail";
+const TOKEN_SECONDS = 3600;
+const MOST_OBJECTS = 500;
+
+type Arguments = Record<string, unknown>;
+class MethodError extends Error {}
+
+export class MailServer {
+  private readonly server: Server;
+  private readonly tokens = new Map<string, { tenant: Tenant; until: number }>();
+
+  constructor(
+    private readonly world: MailTenants,
+    private readonly now: () => Date = () => new Date(),
+  ) {
+    this.server = createServer((request, response) => {
+      this.answer(request, response).catch((error: Error) => {
+        console.error(error);
+        if (!response.headersSent) response.writeHead(500);
+        response.end();
+      });
+    });
+  }
+
+  /** Listens on loopback; with port 0 on a free one. Returns its origin. */
+  listen(port = 0): Promise<string> {
+    return new Promise((resolve, reject) => {
+      this.server.once("error", reject);
+      this.server.listen(port, "127.0.0.1", () =>
+        resolve(`http://127.0.0.1:${(this.server.address() as AddressInfo).port}`),
+      );
+    });
+  }
+
+  close(): Promise<void> {
+    this.server.closeAllConnections();
+    return new Promise((resolve) => this.server.close(() => resolve()));
+  }
+
+  private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const url = new URL(request.url ?? "/", `http://${request.headers.host}`);
+    const json = (status: number, body: unknown) => {
+      response.writeHead(status, { "content-type": "application/json", "cache-control": "no-store" });
+      response.end(JSON.stringify(body));
+    };
+    const metadata = /^\/\.well-known\/oauth-authorization-server\/([^/]+)$/.exec(url.pathname);
+    if (metadata) {
+      const tenantId = decodeURIComponent(metadata[1]!);
+      if (!this.world.tenants.has(tenantId)) return json(404, { error: "unknown tenant" });
+      return json(200, {
+        issuer: `${url.origin}/${tenantId}`,
+        token_endpoint: `${url.origin}/oauth/${encodeURIComponent(tenantId)}/token`,
+        grant_types_supported: ["client_credentials"],
+      });
+    }
+    const token = /^\/oauth\/([^/]+)\/token$/.exec(url.pathname);
+    if (token && request.method === "POST") {
+      const { status, answer } = this.giveToken(decodeURIComponent(token[1]!), await bodyOf(request));
+      return json(status, answer);
+    }
+    const bearer = /^Bearer (\S+)$/.exec(request.headers.authorization ?? "")?.[1];
+    const grant = bearer ? this.tokens.get(bearer) : undefined;
+    if (!grant || grant.until < this.now().getTime()) return json(401, { error: "invalid_token" });
+    const { tenant } = grant;
+    if (url.pathname === "/.well-known/jmap") return json(200, session(url.origin, tenant));
+    if (url.pathname === "/jmap/api" && request.method === "POST")
+      return json(200, this.callMethods(tenant, await bodyOf(request)));
+    const download = /^\/jmap\/download\/([^/]+)\/([^/]+)$/.exec(url.pathname);
+    if (download) {
+      const mailbox = tenant.mailboxes.find((one) => one.id === decodeURIComponent(download[1]!));
+      const bytes = mailbox && this.world.read(tenant, mailbox, decodeURIComponent(download[2]!));
+      if (!bytes) return json(404, { type: "about:blank", status: 404 });
+      response.writeHead(200, { "content-type": "message/rfc822", "content-length": bytes.length });
+      response.end(bytes);
+      return;
+    }
+    json(404, { type: "about:blank", status: 404 });
+  }
+
+  private giveToken(tenantId: string, body: string): { status: number; answer: object } {
+    const values = new URLSearchParams(body);
+    if (values.get("grant_type") !== "client_credentials")
+      return { status: 400, answer: { error: "unsupported_grant_type" } };
+    const tenant = this.world.tenants.get(tenantId);
+    const application = tenant?.applications.find((one) => one.clientId === values.get("client_id"));
+    const refused = application
+      ? whyRefused(application, values.get("client_secret") ?? "", this.now())
+      : "this application is not known";
+    if (!tenant || refused)
+      return { status: 401, answer: { error: "invalid_client", error_description: refused } };
+    const token = randomBytes(24).toString("base64url");
+    this.tokens.set(token, { tenant, until: this.now().getTime() + TOKEN_SECONDS * 1000 });
+    return { status: 200, answer: { access_token: token, token_type: "Bearer", expires_in: TOKEN_SECONDS } };
+  }
+
+  private callMethods(tenant: Tenant, body: string) {
+    const { methodCalls } = JSON.parse(body) as { methodCalls: [string, Arguments, string][] };
+    const methodResponses = methodCalls.map(([name, args, id]) => {
+      try {
+        const mailbox = tenant.mailboxes.find((one) => one.id === args.accountId);
+        if (!mailbox) throw new MethodError("accountNotFound");
+        return [name, { accountId: mailbox.id, ...method(name, mailbox, args) }, id];
+      } catch (error) {
+        if (!(error instanceof MethodError)) throw error;
+        return ["error", { type: error.message }, id];
+      }
+    });
+    return { methodResponses, sessionState: "0" };
+  }
+}
+
+function whyRefused(application: Application, secret: string, now: Date): string | null {
+  const given = Buffer.from(secret);
+  const right = Buffer.from(application.secret);
+  if (given.length !== right.length || !timingSafeEqual(given, right))
+    return "the client secret is not right";
+  return new Date(application.expiresAt) <= now
+    ? `the client secret expired on ${application.expiresAt.slice(0, 10)}`
+    : null;
+}
+
+function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
+  switch (name) {
+    case "Mailbox/get":
+      return { state: "0", list: mailbox.folders, notFound: [] };
+    case "Email/query": {
+      const sorted = mailbox.messages.toSorted((a, b) => (a.receivedAt < b.receivedAt ? -1 : 1));
+      const position = Number(args.position ?? 0);
+      const limit = Math.min(Number(args.limit ?? MOST_OBJECTS), MOST_OBJECTS);
+      return {
+        queryState: String(sorted.length),
+        position,
+        ids: sorted.slice(position, position + limit).map((message) => message.id),
+      };
+    }
+    case "Email/get": {
+      const ids = args.ids as string[];
+      if (ids.length > MOST_OBJECTS) throw new MethodError("requestTooLarge");
+      const list = ids.flatMap((id) => mailbox.messages.find((message) => message.id === id) ?? []);
+      return {
+        state: String(mailbox.messages.length),
+        list: list.map((message) => ({ ...message, blobId: message.id })),
+        notFound: ids.filter((id) => !list.some((message) => message.id === id)),
+      };
+    }
+    default:
+      throw new MethodError("unknownMethod");
+  }
+}
+
+const session = (origin: string, tenant: Tenant) => ({
+  capabilities: { [CORE]: { maxObjectsInGet: MOST_OBJECTS }, [MAIL]: {} },
+  accounts: Object.fromEntries(
+    tenant.mailboxes.map((mailbox) => [
+      mailbox.id,
+      { name: mailbox.address, isPersonal: false, isReadOnly: true, accountCapabilities: { [MAIL]: {} } },
+    ]),
+  ),
+  primaryAccounts: {},
+  username: tenant.tenantId,
+  apiUrl: `${origin}/jmap/api`,
+  downloadUrl: `${origin}/jmap/download/{accountId}/{blobId}?type={type}&name={name}`,
+  uploadUrl: `${origin}/jmap/upload/{accountId}`,
+  eventSourceUrl: `${origin}/jmap/events`,
+  state: "0",
+});
+
+async function bodyOf(request: IncomingMessage): Promise<string> {
+  const parts: Buffer[] = [];
+  for await (const part of request) parts.push(part as Buffer);
+  return Buffer.concat(parts).toString("utf8");
+}

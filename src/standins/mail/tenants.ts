@@ -1,0 +1,87 @@
+import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+
+/** Mail tenants of the simulated outside world. On the disk: a folder a tenant, `tenant.json` and the messages beside it. */
+export interface Application {
+  readonly clientId: string;
+  secret: string;
+  /** ISO 8601; from then on the secret is refused. */
+  expiresAt: string;
+}
+
+export interface Folder {
+  readonly id: string;
+  readonly name: string;
+  readonly parentId: string | null;
+  readonly role: string | null;
+}
+
+export interface Message {
+  readonly id: string;
+  readonly mailboxIds: Record<string, boolean>;
+  keywords: Record<string, boolean>;
+  readonly receivedAt: string;
+  readonly subject: string;
+  readonly size: number;
+}
+
+export interface Mailbox {
+  readonly id: string;
+  readonly address: string;
+  readonly folders: readonly Folder[];
+  messages: Message[];
+}
+
+export interface Tenant {
+  readonly tenantId: string;
+  readonly applications: Application[];
+  readonly mailboxes: Mailbox[];
+}
+
+/** The folders that every mailbox has. */
+export const STANDARD_FOLDERS: readonly Folder[] = (
+  [
+    ["inbox", "Inbox"],
+    ["sent", "Sent"],
+    ["drafts", "Drafts"],
+    ["junk", "Junk"],
+  ] as const
+).map(([role, name]) => ({ id: role, name, parentId: null, role }));
+
+/** Tenants with their messages in a folder. */
+export class MailTenants {
+  readonly tenants = new Map<string, Tenant>();
+
+  constructor(readonly folder: string) {
+    if (!existsSync(folder)) return;
+    for (const name of readdirSync(folder)) {
+      const tenant = JSON.parse(readFileSync(join(folder, name, "tenant.json"), "utf8")) as Tenant;
+      this.tenants.set(tenant.tenantId, tenant);
+    }
+  }
+
+  private messageFile = (tenant: Tenant, mailbox: Mailbox, id: string): string =>
+    join(this.folder, tenant.tenantId, mailbox.id, `${id}.eml`);
+
+  add(tenant: Tenant): void {
+    this.tenants.set(tenant.tenantId, tenant);
+    for (const mailbox of tenant.mailboxes)
+      mkdirSync(join(this.folder, tenant.tenantId, mailbox.id), { recursive: true });
+    this.save(tenant);
+  }
+
+  save(tenant: Tenant): void {
+    writeFileSync(join(this.folder, tenant.tenantId, "tenant.json"), JSON.stringify(tenant));
+  }
+
+  /** Lets a message arrive. Its tenant is saved by `save`. */
+  deliver(tenant: Tenant, mailbox: Mailbox, message: Omit<Message, "size">, bytes: Buffer): void {
+    writeFileSync(this.messageFile(tenant, mailbox, message.id), bytes);
+    mailbox.messages.push({ ...message, size: bytes.length });
+  }
+
+  read(tenant: Tenant, mailbox: Mailbox, id: string): Buffer | null {
+    if (!mailbox.messages.some((message) => message.id === id)) return null;
+    return readFileSync(this.messageFile(tenant, mailbox, id));
+  }
+}

@@ -1,0 +1,297 @@
+import { readdirSync, readFileSync } from "node:fs";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { all, one } from "@/db/scope";
+import { MailServer } from "@/standins/mail/server";
+import { type Mailbox, MailTenants, STANDARD_FOLDERS, type Tenant } from "@/standins/mail/tenants";
+import { backUp, enrolMachine, makeClient, restore, type TestClient } from "../client";
+import { freshFolder } from "../depot";
+import { TestConsole } from "../test-console";
+
+let console_: TestConsole;
+let client: TestClient;
+let other: TestClient;
+let world: MailTenants;
+let server: MailServer;
+let address: string;
+let tenant: Tenant;
+let connectionId: string;
+let mailboxes: { id: string; name: string }[];
+
+const mailbox = (id: string): Mailbox => ({
+  id,
+  address: `${id}@pendlewick.example`,
+  folders: [
+    ...STANDARD_FOLDERS,
+    { id: "repairs", name: "Repairs / 2026", parentId: "inbox", role: null },
+    // a far end that is taken over may send anything
+    { id: "up", name: "..", parentId: null, role: null },
+    { id: "ring", name: "Ring", parentId: "ring", role: null },
+  ],
+  messages: [],
+});
+let number = 0;
+function deliver(box: Mailbox, subject: string, text: string, folders = ["inbox"]): string {
+  number += 1;
+  const id = `e${number}`;
+  world.deliver(
+    tenant,
+    box,
+    {
+      id,
+      mailboxIds: Object.fromEntries(folders.map((folder) => [folder, true])),
+      keywords: { $seen: true },
+      receivedAt: new Date(Date.UTC(2026, 10, 1, 8, number)).toISOString(),
+      subject,
+    },
+    Buffer.from(`Subject: ${subject}\r\n\r\n${text}\r\n`),
+  );
+  return id;
+}
+const body = (change: object = {}) => ({
+  siteId: client.siteId,
+  name: "Trust mail",
+  address,
+  tenantId: "pendlewick",
+  clientId: "deep-keep",
+  clientSecret: "right",
+  region: "north harbour",
+  ...change,
+});
+const connect = (change: object = {}) =>
+  console_.call<{ errors?: { field: string; message: string }[]; connection: { id: string } }>(
+    "POST",
+    `/clients/${client.id}/mail-tenants`,
+    body(change),
+  );
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  client = await makeClient(console_, "Pendlewick Housing Trust", { folder: "/" });
+  other = await makeClient(console_, "Vossel & Daughters Bakery");
+  world = new MailTenants(freshFolder("mail"));
+  tenant = {
+    tenantId: "pendlewick",
+    applications: [
+      { clientId: "deep-keep", secret: "right", expiresAt: new Date(Date.now() + 3_600_000).toISOString() },
+    ],
+    mailboxes: [mailbox("lettings"), mailbox("repairs")],
+  };
+  world.add(tenant);
+  server = new MailServer(world);
+  address = await server.listen();
+});
+afterAll(async () => {
+  await server?.close();
+  await console_?.stop();
+});
+
+describe("connecting a mail tenant", () => {
+  it.each([
+    [
+      "a port where nothing listens",
+      { address: "http://127.0.0.1:2" },
+      "address",
+      /Find the tenant.*nothing listens/,
+    ],
+    ["a tenant that the server does not know", { tenantId: "nobody" }, "address", /knows no tenant nobody/],
+    ["a wrong secret", { clientSecret: "wrong" }, "clientSecret", /Sign in.*the client secret is not right/],
+    ["an unknown application", { clientId: "stranger" }, "clientSecret", /this application is not known/],
+    [
+      "a site of another client",
+      { siteId: "00000000-0000-4000-8000-000000000000" },
+      "siteId",
+      /a site of this client/,
+    ],
+    ["no address at all", { address: "mail" }, "address", /such as https/],
+  ])("refuses %s at its field, and keeps nothing", async (_what, change, field, message) => {
+    const answer = await connect(change);
+    expect(answer.status).toBe(422);
+    expect(answer.body.errors).toEqual([{ field, message: expect.stringMatching(message) }]);
+    const left = await console_.services.db.withScope({ role: "system" }, (tx) =>
+      all(tx, "select from connections"),
+    );
+    expect(left.length).toBe(0);
+  });
+
+  it("makes a source of each mailbox, and seals the secret", async () => {
+    const answer = await connect();
+    expect(answer.status).toBe(201);
+    connectionId = answer.body.connection.id;
+    expect(JSON.stringify(answer.body)).not.toContain('"secret"');
+    const listed = await console_.ok<{ sources: { id: string; name: string; kind: string }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    mailboxes = listed.sources;
+    expect(mailboxes.map((source) => source.name)).toEqual([
+      "lettings@pendlewick.example",
+      "repairs@pendlewick.example",
+    ]);
+    for (const { id } of mailboxes)
+      await console_.ok("PATCH", `/sources/${id}`, { policyId: client.policyId });
+    const row = await console_.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ secret: Buffer }>(tx, "select secret from connections"),
+    );
+    expect(row!.secret.includes("right")).toBe(false);
+    for (const role of ["client", "machine"] as const) {
+      const seen = await console_.services.db.withScope({ role, clientId: client.id }, (tx) =>
+        all(tx, "select from connections"),
+      );
+      expect(seen.length, role).toBe(0);
+    }
+  });
+
+  it("refuses a second one of the same name", async () => {
+    expect((await connect()).body.errors?.[0]?.field).toBe("name");
+  });
+});
+
+describe("keeping mailboxes", () => {
+  it("keeps every message as it was received, and fetches an old one no second time", async () => {
+    const [box] = tenant.mailboxes as [Mailbox];
+    deliver(box, "Keys for the side door", "with the harbour master");
+    deliver(box, "../../etc/passwd\u0000", "a subject that climbs", ["inbox", "repairs"]);
+    deliver(box, "", "no subject", ["up"]);
+    const first = await backUp(console_, mailboxes[0]!.id);
+    expect(first).toMatchObject({ outcome: "clean", figures: { files: 4, filesRead: 4 } });
+    deliver(box, "One more", "late in the evening", ["ring"]);
+    const second = await backUp(console_, mailboxes[0]!.id);
+    expect(second).toMatchObject({
+      outcome: "clean",
+      figures: { files: 5, filesRead: 1, filesUnchanged: 4 },
+    });
+  });
+
+  it("notices a keyword that changed, and one message that was deleted", async () => {
+    const [box] = tenant.mailboxes as [Mailbox];
+    box.messages[0]!.keywords = { $seen: true, $flagged: true };
+    box.messages = box.messages.filter((message) => message.subject !== "One more");
+    const run = await backUp(console_, mailboxes[0]!.id);
+    expect(run.figures).toMatchObject({ files: 4, filesRead: 1, removed: 1 });
+    const points = await console_.ok<{ points: unknown[] }>(
+      "GET",
+      `/sources/${mailboxes[0]!.id}/recovery-points`,
+    );
+    expect(points.points.length).toBe(3);
+  });
+
+  it("gives messages back as files, on a machine of the client, whatever the far end called them", async () => {
+    const machine = await enrolMachine(console_, client, "pend-lt-01");
+    console_.runAgent(machine.state);
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${mailboxes[0]!.id}/recovery-points`,
+    );
+    const run = await restore(console_, {
+      items: [{ pointId: points[0]!.id, path: "/" }],
+      destination: { kind: "folder", folder: "/back", machineId: machine.machineId },
+      clash: "keep-both",
+    });
+    expect(run.outcome).toBe("clean");
+    const inbox = join(machine.root, "back/Inbox");
+    const names = readdirSync(inbox).filter((name) => name.endsWith(".eml"));
+    expect(names.length).toBe(2);
+    const keys = names.find((name) => name.includes("Keys for the side door"))!;
+    expect(readFileSync(join(inbox, keys), "utf8")).toBe(
+      "Subject: Keys for the side door\r\n\r\nwith the harbour master\r\n",
+    );
+    expect(readdirSync(join(machine.root, "back")).sort()).toEqual(
+      ["Drafts", "Inbox", "Junk", "Ring", "Sent", "untitled"].sort(),
+    );
+  });
+
+  it("has no original place to go back to, and says so", async () => {
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${mailboxes[0]!.id}/recovery-points`,
+    );
+    const answer = await console_.call<{ errors: { message: string }[] }>("POST", "/restores", {
+      items: [{ pointId: points[0]!.id, path: "/" }],
+      destination: { kind: "original" },
+      clash: "keep-both",
+    });
+    expect(answer.status).toBe(422);
+    expect(answer.body.errors[0]!.message).toMatch(/choose a folder on one, or download it/);
+  });
+
+  it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {
+    tenant.mailboxes.push(mailbox("accounts"));
+    const gone = tenant.mailboxes.shift()!;
+    await console_.ok("POST", `/connections/${connectionId}/test`);
+    const { sources } = await console_.ok<{ sources: { name: string; gone: boolean; points: number }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    expect(sources.find((source) => source.name.startsWith("accounts"))).toMatchObject({ gone: false });
+    expect(sources.find((source) => source.name === gone.address)).toMatchObject({ gone: true, points: 3 });
+    tenant.mailboxes.unshift(gone);
+    await console_.ok("POST", `/connections/${connectionId}/test`);
+    const again = await console_.ok<{ sources: { name: string; gone: boolean }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    expect(again.sources.find((source) => source.name === gone.address)).toMatchObject({ gone: false });
+  });
+});
+
+describe("a secret whose time is over", () => {
+  it("fails the runs with its code, is one line in Watch, and is mended by a new one", async () => {
+    tenant.applications[0]!.expiresAt = "2026-11-20T00:00:00.000Z";
+    for (const { id } of mailboxes) {
+      const run = await backUp(console_, id);
+      expect(run).toMatchObject({ outcome: "failed", code: "source.signin-refused" });
+      expect(run.message).toContain("the client secret expired on 2026-11-20");
+    }
+    const { causes } = await console_.ok<{ causes: { kind: string; sourceIds: string[]; title: string }[] }>(
+      "GET",
+      `/watch?client=${client.id}`,
+    );
+    const cause = causes.filter((one) => one.kind === "connection-failed");
+    expect(cause).toMatchObject([
+      { title: expect.stringMatching(/^Trust mail: sign-in at the source was refused/) },
+    ]);
+    expect(cause[0]!.sourceIds.length).toBe(2);
+    const refused = await console_.call("PUT", `/connections/${connectionId}/secret`, {
+      clientSecret: "guess",
+    });
+    expect(refused.status).toBe(422);
+    tenant.applications.push({
+      clientId: "deep-keep-2",
+      secret: "x",
+      expiresAt: new Date(Date.now() + 3_600_000).toISOString(),
+    });
+    Object.assign(tenant.applications[0]!, {
+      secret: "fresh",
+      expiresAt: new Date(Date.now() + 3_600_000).toISOString(),
+    });
+    await console_.ok("PUT", `/connections/${connectionId}/secret`, { clientSecret: "fresh" });
+    for (const { id } of mailboxes) expect((await backUp(console_, id)).outcome).toBe("clean");
+  });
+
+  it("belongs to its client: another's run never reads through it", async () => {
+    const rows = await console_.services.db.withScope({ role: "machine", clientId: other.id }, (tx) =>
+      all(tx, "select from sources where connection_id is not null"),
+    );
+    expect(rows.length).toBe(0);
+  });
+});
+
+describe("a runner that dies", () => {
+  it("leaves its run to the next one", async () => {
+    const [box] = tenant.mailboxes as [Mailbox];
+    deliver(box, "After the fall", "kept all the same");
+    await console_.killRunner();
+    const { run } = await console_.ok<{ run: { id: string } }>("POST", `/sources/${mailboxes[0]!.id}/runs`);
+    // as if it had died in the middle: claimed, and its lease over
+    await console_.services.db.withScope({ role: "system" }, (tx) =>
+      tx.query(
+        "update runs set state = 'reading', attempt = 1, started_at = now(), lease_until = now() - interval '1 minute' where id = $1",
+        [run.id],
+      ),
+    );
+    console_.startRunner();
+    const ended = await console_.runEnds(run.id);
+    expect(ended).toMatchObject({ outcome: "clean", attempt: 2, figures: { filesRead: 1 } });
+  });
+});
