@@ -8,6 +8,7 @@ await build({
     keep: "src/operate/keep.ts",
     start: "src/operate/start.ts",
     bench: "src/operate/bench.ts",
+    "press-worker": "src/store/press/worker.ts",
     standins: "src/standins/main.ts",
   },
   outdir: "dist",

@@ -1,7 +1,8 @@
 import { type Code, CodedError } from "@/core/codes";
 import type { Selector } from "@/core/selection/selection";
 import { outermostFolders } from "@/core/selection/selection";
-import { CHUNK_MAX, CHUNK_MIN, nextCut } from "@/store/chunker";
+import { CHUNK_MAX, CHUNK_MIN } from "@/store/chunker";
+import { WINDOW_BYTES, type Window, Windows } from "@/store/cutting/windows";
 import type { StoreKeys } from "@/store/keys";
 import { ID_BYTES } from "@/store/pack";
 import type { PointCounts } from "@/store/point";
@@ -68,8 +69,8 @@ export interface SnapshotResult {
 }
 
 const CHUNKS_INLINE = 1024;
-const SLAB_BYTES = 4 * 1024 * 1024;
-const WINDOW_BYTES = 2 * CHUNK_MAX;
+/** A long file begins in the window at hand when it has at least this much room. */
+const ROOM_TO_BEGIN = 1024 * 1024;
 /** A file touched this lately may change again without its times telling; nanoseconds. */
 const CLOCK_GRAIN = 20_000_000n;
 const WORK_SLICE_MS = 40;
@@ -95,12 +96,16 @@ class Snapshot {
     removed: 0,
     busiestFolder: null,
   };
-  private slab = Buffer.allocUnsafe(SLAB_BYTES);
-  private slabUsed = 0;
+  private readonly windows: Windows;
+  /** The window that is being filled, and how much of it is. */
+  private window: Window | null = null;
+  private used = 0;
   private sliceEnds = 0;
   private busiest = 0;
 
-  constructor(private readonly options: SnapshotOptions) {}
+  constructor(private readonly options: SnapshotOptions) {
+    this.windows = Windows.lend(options.keys.gear);
+  }
 
   async run(): Promise<SnapshotResult> {
     const folders = outermostFolders(this.options.folders).map((folder) =>
@@ -108,6 +113,9 @@ class Snapshot {
     );
     const { root } = this.options.previous ?? {};
     const stored = await this.storePart("/", folders, root);
+    this.window?.release();
+    await this.options.writer.flush();
+    this.windows.giveBack();
     return { root: stored.node, counts: this.counts, figures: this.figures };
   }
 
@@ -259,10 +267,7 @@ class Snapshot {
       let dense = false;
       let short = false;
       for (const [offset, length] of file.extents ?? whole) {
-        const read =
-          length <= CHUNK_MIN
-            ? this.readSmall(file, offset, length, ids)
-            : await this.readLarge(file, offset, length, ids);
+        const read = await this.storeRange(file, offset, length, ids);
         if (offset === (file.extents ?? whole)[0]?.[0]) dense = read.dense;
         this.figures.bytesRead += read.length;
         extents.push([offset, read.length]);
@@ -291,65 +296,61 @@ class Snapshot {
     }
   }
 
-  private readSmall(
-    file: { read: SourceReaderRead },
-    offset: number,
-    length: number,
-    ids: Buffer[],
-  ): { length: number; dense: boolean } {
-    if (length === 0) return { length: 0, dense: false };
-    if (this.slabUsed + length > SLAB_BYTES) {
-      this.slab = Buffer.allocUnsafe(SLAB_BYTES);
-      this.slabUsed = 0;
-    }
-    const filled = fill(file, this.slab, this.slabUsed, length, offset);
-    const bytes = this.slab.subarray(this.slabUsed, this.slabUsed + filled);
-    this.slabUsed += filled;
-    if (filled) ids.push(this.options.writer.add("data", bytes));
-    return { length: filled, dense: looksRandom(bytes) };
-  }
-
-  private async readLarge(
+  /** Reads a range of a file into windows, cuts it there and stores the chunks. */
+  private async storeRange(
     file: { read: SourceReaderRead },
     offset: number,
     length: number,
     ids: Buffer[],
   ): Promise<{ length: number; dense: boolean }> {
-    const { gear } = this.options.keys;
-    let window = Buffer.allocUnsafe(Math.min(WINDOW_BYTES, length));
-    let start = 0;
-    let end = 0;
+    if (length === 0) return { length: 0, dense: false };
+    const { writer } = this.options;
+    const left = WINDOW_BYTES - this.used;
+    let window =
+      this.window && left >= Math.min(length, length <= CHUNK_MIN ? CHUNK_MIN : ROOM_TO_BEGIN)
+        ? this.window
+        : await this.nextWindow();
+    let start = this.used;
+    let end = start;
     let total = 0;
     let dense = false;
-    for (let ended = false; !ended; ) {
-      const got: number = fill(
-        file,
-        window,
-        end,
-        Math.min(window.length - end, length - total),
-        offset + total,
-      );
-      if (total === 0) dense = looksRandom(window.subarray(0, got));
+    for (;;) {
+      const got = fill(file, window.bytes, end, Math.min(WINDOW_BYTES - end, length - total), offset + total);
+      if (total === 0) dense = looksRandom(window.bytes.subarray(end, end + got));
       total += got;
       end += got;
-      ended = total >= length || got === 0;
+      this.used = end;
+      const ended = total >= length || got === 0;
       while (end - start >= CHUNK_MAX || (ended && end > start)) {
-        const cut = nextCut(window, start, end, gear);
-        ids.push(this.options.writer.add("data", window.subarray(start, start + cut)));
+        const cut = this.windows.cut(window, start, end);
+        ids.push(writer.add("data", window.bytes.subarray(start, start + cut), window));
         start += cut;
         if (this.options.signal.aborted) throw this.options.signal.reason;
       }
-      if (ended) break;
-      const rest = window.subarray(start, end);
-      const next = Buffer.allocUnsafe(Math.min(WINDOW_BYTES, rest.length + length - total));
-      rest.copy(next);
-      window = next;
+      if (ended) return { length: total, dense };
+      const rest = window.bytes.subarray(start, end);
+      window = await this.nextWindow();
+      rest.copy(window.bytes);
       start = 0;
       end = rest.length;
-      await this.options.writer.room();
+      this.used = end;
       if (performance.now() > this.sliceEnds) await this.breathe();
     }
-    return { length: total, dense };
+  }
+
+  /** Goes on in the next free window; the one before is free again when all in it is stored. */
+  private async nextWindow(): Promise<Window> {
+    const before = this.window;
+    let next = this.windows.take();
+    if (!next) {
+      const freed = this.windows.next();
+      await this.options.writer.drain();
+      next = await Promise.race([freed, this.options.writer.failed]);
+    }
+    before?.release();
+    this.window = next;
+    this.used = 0;
+    return next;
   }
 
   private chunkList(ids: readonly Buffer[]): Pick<Entry, "chunks" | "chunkPages"> {

@@ -1,7 +1,8 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
 import type { StoreKeys } from "./keys";
-import { HEADER_BYTES, headerOf, paddedLength, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
+import type { PressedBlock } from "./press/block";
+import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
 
 /**
  * A pack: header, sealed blocks, sealed directory, trailer. A block is a run of chunks compressed together, so that many
@@ -27,61 +28,86 @@ export interface PackBlock {
   readonly lengths: readonly number[];
 }
 
-/** Collects blocks into one pack in memory. */
+/** Collects sealed blocks into one pack in memory. A block's place is taken before it is sealed: its nonce is the place. */
 export class PackBuilder {
   readonly id: Buffer;
   readonly ids: Uint8Array[] = [];
+  readonly header: Buffer;
+  readonly key: Buffer;
   size = HEADER_BYTES;
-  private readonly header: Buffer;
-  private readonly key: Buffer;
-  private readonly parts: Buffer[];
+  /** Places that were taken and are not filled yet. */
+  pending = 0;
+  private bytes: Buffer;
   private readonly directory: unknown[] = [];
 
   constructor(keys: StoreKeys, id: Buffer) {
     this.id = id;
     this.header = headerOf("pack", id);
     this.key = keys.objectKey(id);
-    this.parts = [this.header];
+    this.bytes = spare.pop() ?? Buffer.allocUnsafeSlow(MEMORY_BYTES);
+    this.bytes.set(this.header);
   }
 
-  /** Seals one block. `packed` is compressed or raw content of the chunks in order. */
-  addBlock(
-    packed: Uint8Array,
-    compressed: boolean,
+  private append(part: Uint8Array): void {
+    if (this.size + part.length > this.bytes.length) {
+      const longer = Buffer.allocUnsafeSlow(this.bytes.length * 2);
+      longer.set(this.bytes.subarray(0, this.size));
+      this.bytes = longer;
+    }
+    this.bytes.set(part, this.size);
+    this.size += part.length;
+  }
+
+  /** Gives the pack's memory to the next one; its bytes are gone then. */
+  release(): void {
+    if (this.bytes.length === MEMORY_BYTES && spare.length < SPARE_MOST) spare.push(this.bytes);
+    this.bytes = Buffer.alloc(0);
+  }
+
+  /** Takes the next place; `fill` it. */
+  reserve(): number {
+    this.pending += 1;
+    return this.directory.push(null) - 1;
+  }
+
+  /** Puts a sealed block at its place. */
+  fill(
+    place: number,
+    { sealed, packedLength, compressed }: PressedBlock,
     ids: readonly Uint8Array[],
     lengths: readonly number[],
   ): void {
-    const padded = Buffer.allocUnsafe(paddedLength(packed.length));
-    padded.set(packed);
-    padded.fill(0, packed.length);
-    const sealed = seal(this.key, this.directory.length, this.header, padded);
-    const sealedLength = padded.length + TAG_BYTES;
-    this.directory.push([
+    this.directory[place] = [
       this.size,
-      sealedLength,
-      packed.length,
+      sealed.length,
+      packedLength,
       compressed ? 1 : 0,
       Buffer.concat(ids),
       lengths,
-    ]);
-    this.parts.push(...sealed);
+    ];
+    this.append(sealed);
     this.ids.push(...ids);
-    this.size += sealedLength;
+    this.pending -= 1;
   }
 
-  /** Ends the pack; returns its bytes in pieces. */
-  finish(): Buffer[] {
+  /** Ends the pack; returns its bytes, which are its own until `release`. */
+  finish(): Buffer {
     const directory = frame(cborEncoder.encode({ b: this.directory }), 4096);
     const trailer = Buffer.alloc(TRAILER_BYTES);
     trailer.writeBigUInt64LE(BigInt(this.size), 0);
     trailer.writeUInt32LE(directory.length + TAG_BYTES, 8);
     trailer.writeUInt32LE(this.directory.length, 12);
     TRAILER_MAGIC.copy(trailer, 16);
-    this.parts.push(...seal(this.key, DIRECTORY_PLACE, this.header, directory), trailer);
-    this.size += directory.length + TAG_BYTES + TRAILER_BYTES;
-    return this.parts;
+    for (const part of seal(this.key, DIRECTORY_PLACE, this.header, directory)) this.append(part);
+    this.append(trailer);
+    return this.bytes.subarray(0, this.size);
   }
 }
+
+/** Memory of packs that are stored, for the next ones: a pack, what may come after its size is reached, its directory. */
+const MEMORY_BYTES = 40 * 1024 * 1024;
+const SPARE_MOST = 3;
+const spare: Buffer[] = [];
 
 /** A length (u32 LE), the bytes, zeros up to a multiple of `step`. */
 export function frame(bytes: Uint8Array, step: number): Buffer {

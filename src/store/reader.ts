@@ -1,9 +1,9 @@
-import zstd from "@mongodb-js/zstd";
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
+import { compressor } from "./press/compressor";
 import { type ByteString, decodeNode, type TreeNode } from "./tree";
 import { idKey } from "./writer";
 
@@ -140,6 +140,9 @@ export class StoreReader {
   private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
     const block = pack.blocks[number]!;
     const packed = pack.unsealBlock(number, await bytes.read(block.offset, block.sealedLength));
-    return block.compressed ? zstd.decompress(packed) : packed;
+    const length = block.lengths.reduce((sum, one) => sum + one, 0);
+    if (block.compressed) return compressor.decompress(packed, length);
+    if (packed.length !== length) throw new CodedError("store.damaged", "a block has not its length");
+    return packed;
   }
 }

@@ -44,13 +44,18 @@ function nonceOf(place: number): Buffer {
   return nonce;
 }
 
-/** Seals with AES-256-GCM; returns the cipher text followed by the tag. */
-export function seal(key: Uint8Array, place: number, header: Uint8Array, plain: Uint8Array): Buffer[] {
+/** Seals parts one after another with AES-256-GCM; returns the cipher text in pieces, and the tag. */
+export function seal(
+  key: Uint8Array,
+  place: number,
+  header: Uint8Array,
+  ...plain: readonly Uint8Array[]
+): Buffer[] {
   const cipher = createCipheriv("aes-256-gcm", key, nonceOf(place));
   cipher.setAAD(header);
-  const text = cipher.update(plain);
+  const text = plain.map((part) => cipher.update(part));
   cipher.final();
-  return [text, cipher.getAuthTag()];
+  return [...text, cipher.getAuthTag()];
 }
 
 /** Opens what `seal` closed. Throws `store.damaged` when one bit of it, or of the header, is not as it was. */

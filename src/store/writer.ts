@@ -1,8 +1,9 @@
 import { randomBytes } from "node:crypto";
-import zstd from "@mongodb-js/zstd";
+import type { Holder } from "./cutting/windows";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { PackBuilder } from "./pack";
+import { type Press, thePress } from "./press/press";
 import { OBJECT_ID_BYTES } from "./sealing";
 import type { ByteString } from "./tree";
 
@@ -22,13 +23,13 @@ const PACK_BYTES = 16 * 1024 * 1024;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
 const IN_FLIGHT_BYTES = 24 * 1024 * 1024;
-const BLOCKS_AT_ONCE = 4;
 
 type ChunkKind = "data" | "tree";
 interface Pending {
   readonly kind: ChunkKind;
   readonly id: Buffer;
   readonly bytes: Uint8Array;
+  readonly holder: Holder | undefined;
 }
 
 /** An id as a string of bytes: the key of maps and sets. */
@@ -62,23 +63,34 @@ export class StoreWriter {
   private readonly compressing = new Set<Promise<void>>();
   private readonly putting = new Set<Promise<void>>();
   private failure: unknown = null;
+  private rejectFailed: (error: unknown) => void = () => {};
+  /** Rejects when something went wrong; never resolves. */
+  readonly failed: Promise<never> = new Promise((_, reject) => {
+    this.rejectFailed = reject;
+  });
   private readonly identifiers: Record<ChunkKind, Identifier>;
+  private readonly press: Press = thePress();
 
   constructor(
     private readonly keys: StoreKeys,
     private readonly sink: Sink,
     private readonly compression: Compression = "fast",
   ) {
+    this.failed.catch(() => {});
     this.identifiers = { data: new Identifier(keys.chunkId), tree: new Identifier(keys.treeId) };
   }
 
-  /** Adds one chunk of content or one tree node; returns its id. The bytes must stay as they are until `close`. */
-  add(kind: ChunkKind, bytes: Uint8Array): Buffer {
+  /**
+   * Adds one chunk of content or one tree node; returns its id. The bytes must stay as they are until the holder is
+   * released, or without one until `close`.
+   */
+  add(kind: ChunkKind, bytes: Uint8Array, holder?: Holder): Buffer {
     const id = this.identifiers[kind].id(bytes);
     const key = idKey(id);
     if (this.seen.has(key)) return id;
     this.seen.add(key);
-    this.batch.push({ kind, id, bytes });
+    holder?.hold();
+    this.batch.push({ kind, id, bytes, holder });
     this.batchBytes += bytes.length;
     this.inFlight += bytes.length;
     if (this.batch.length >= BATCH_CHUNKS || this.batchBytes >= BATCH_BYTES) this.sendBatch();
@@ -100,6 +112,21 @@ export class StoreWriter {
         new Promise<void>((next) => setTimeout(next, 2)),
       ]);
     }
+    this.throwFailure();
+  }
+
+  /** Sends on what was gathered so far, so that holders are released without more being added. */
+  async drain(): Promise<void> {
+    this.sendBatch();
+    await this.batches;
+    this.closeBlock("data");
+    this.throwFailure();
+  }
+
+  /** Resolves when all content that was added is packed, and its holders are released. */
+  async flush(): Promise<void> {
+    await this.drain();
+    await this.settle(this.compressing);
     this.throwFailure();
   }
 
@@ -126,6 +153,7 @@ export class StoreWriter {
 
   private readonly fail = (error: unknown): void => {
     this.failure ??= error;
+    this.rejectFailed(error);
   };
 
   private sendBatch(): void {
@@ -141,8 +169,10 @@ export class StoreWriter {
         const there = await known;
         for (let i = 0; i < batch.length; i += 1) {
           const chunk = batch[i]!;
-          if (there[i]) this.inFlight -= chunk.bytes.length;
-          else await this.gather(chunk);
+          if (there[i]) {
+            this.inFlight -= chunk.bytes.length;
+            chunk.holder?.release();
+          } else await this.gather(chunk);
         }
       })
       .catch(this.fail);
@@ -155,7 +185,7 @@ export class StoreWriter {
     this.gatheredBytes[chunk.kind] += chunk.bytes.length;
     if (this.gatheredBytes[chunk.kind] < BLOCK_BYTES) return;
     this.closeBlock(chunk.kind);
-    while (this.compressing.size >= BLOCKS_AT_ONCE) await Promise.race(this.compressing);
+    while (this.compressing.size >= this.press.width) await Promise.race(this.compressing);
   }
 
   private closeBlock(kind: ChunkKind): void {
@@ -163,38 +193,54 @@ export class StoreWriter {
     if (chunks.length === 0) return;
     this.gathering[kind] = [];
     this.gatheredBytes[kind] = 0;
-    const raw =
-      chunks.length === 1 ? (chunks[0]!.bytes as Buffer) : Buffer.concat(chunks.map((chunk) => chunk.bytes));
-    const work = this.compressBlock(raw, chunks).catch(this.fail);
+    const work = this.pressBlock(chunks).catch(this.fail);
     this.compressing.add(work);
     void work.finally(() => this.compressing.delete(work));
   }
 
-  private async compressBlock(raw: Buffer, chunks: readonly Pending[]): Promise<void> {
-    const small = this.compression === "none" ? raw : await zstd.compress(raw, ZSTD_LEVEL[this.compression]);
-    const shrinks = small.length < raw.length;
-    if (this.failure !== null) return;
+  private async pressBlock(chunks: readonly Pending[]): Promise<void> {
     this.pack ??= new PackBuilder(this.keys, randomBytes(OBJECT_ID_BYTES));
-    this.pack.addBlock(
-      shrinks ? small : raw,
-      shrinks,
-      chunks.map((chunk) => chunk.id),
-      chunks.map((chunk) => chunk.bytes.length),
+    const { pack } = this;
+    const place = pack.reserve();
+    const lengths = chunks.map((chunk) => chunk.bytes.length);
+    await this.press.press(
+      {
+        parts: chunks.map((chunk) => chunk.bytes),
+        level: this.compression === "none" ? null : ZSTD_LEVEL[this.compression],
+        key: pack.key,
+        header: pack.header,
+        place,
+      },
+      (block) =>
+        pack.fill(
+          place,
+          block,
+          chunks.map((chunk) => chunk.id),
+          lengths,
+        ),
     );
-    this.inFlight -= raw.length;
-    if (this.pack.size < PACK_BYTES) return;
-    this.closePack();
+    this.inFlight -= lengths.reduce((sum, length) => sum + length, 0);
+    for (const chunk of chunks) chunk.holder?.release();
+    if (pack.size >= PACK_BYTES && this.pack === pack) this.pack = null;
+    if (this.pack !== pack && pack.pending === 0) this.putPack(pack);
     while (this.putting.size > 1) await Promise.race(this.putting);
   }
 
   private closePack(): void {
-    const pack = this.pack;
-    if (!pack) return;
+    const { pack } = this;
     this.pack = null;
-    const parts = pack.finish();
+    if (pack) this.putPack(pack);
+  }
+
+  private putPack(pack: PackBuilder): void {
+    if (this.failure !== null) return;
+    const bytes = pack.finish();
     this.figures.packs += 1;
     this.figures.storedBytes += pack.size;
-    const work = this.sink.putPack(pack.id, parts, pack.ids).catch(this.fail);
+    const work = this.sink
+      .putPack(pack.id, [bytes], pack.ids)
+      .then(() => pack.release())
+      .catch(this.fail);
     this.putting.add(work);
     void work.finally(() => this.putting.delete(work));
   }

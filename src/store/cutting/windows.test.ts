@@ -1,0 +1,60 @@
+import { randomBytes } from "node:crypto";
+import { readFileSync } from "node:fs";
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import wabt from "wabt";
+import { nextCut } from "../chunker";
+import { deriveStoreKeys } from "../keys";
+import { CUT_MODULE } from "./cut-module";
+import { WINDOW_BYTES, Windows } from "./windows";
+
+const { gear } = deriveStoreKeys(Buffer.alloc(32, 3));
+
+describe("cutting in machine code", () => {
+  it("is what cut.wat says", async () => {
+    const text = readFileSync(new URL("cut.wat", import.meta.url), "utf8");
+    const { buffer } = (await wabt()).parseWat("cut.wat", text, { threads: true }).toBinary({});
+    expect(Buffer.from(buffer).equals(CUT_MODULE)).toBe(true);
+  });
+
+  it("cuts where the chunker in plain words cuts, whatever the content", () => {
+    const windows = Windows.lend(gear);
+    const window = windows.take()!;
+    randomBytes(WINDOW_BYTES).copy(window.bytes);
+    // stretches of one byte, where no cut is found before the longest chunk
+    window.bytes.fill(0, 1_000_000, 6_500_000);
+    const cutsOf = (start: number, end: number, cut: (from: number) => number) => {
+      const cuts: number[] = [];
+      for (let from = start; from < end; from += cuts.at(-1)!) cuts.push(cut(from));
+      return cuts;
+    };
+    fc.assert(
+      fc.property(fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), (a, b) => {
+        const [start, end] = [Math.min(a, b), Math.max(a, b)];
+        expect(cutsOf(start, end, (from) => windows.cut(window, from, end))).toEqual(
+          cutsOf(start, end, (from) => nextCut(window.bytes, from, end, gear)),
+        );
+      }),
+      { numRuns: 30 },
+    );
+  });
+});
+
+describe("windows", () => {
+  it("are free again when all that lies in them is stored, and whoever waits gets one", async () => {
+    const windows = Windows.lend(gear);
+    const taken = Array.from({ length: 6 }, () => windows.take()!);
+    expect(windows.take()).toBeNull();
+    const next = windows.next();
+    taken[0]!.hold();
+    taken[0]!.release();
+    let got = false;
+    void next.then(() => {
+      got = true;
+    });
+    await Promise.resolve();
+    expect(got).toBe(false);
+    taken[0]!.release();
+    expect(await next).toBe(taken[0]);
+  });
+});

@@ -1,0 +1,64 @@
+import { paddedLength, seal, TAG_BYTES } from "../sealing";
+import { type Compressor, looksDense } from "./compressor";
+
+/** Chunks that become one sealed block of a pack. */
+export interface BlockJob {
+  readonly parts: readonly Uint8Array[];
+  /** Zstandard's level; null stores the block as it is. */
+  readonly level: number | null;
+  /** Key, header and place of the pack that it goes into. */
+  readonly key: Uint8Array;
+  readonly header: Uint8Array;
+  readonly place: number;
+}
+
+export interface PressedBlock {
+  /** Cipher text and tag. The memory is used again: whoever gets it copies it at once. */
+  readonly sealed: Uint8Array;
+  /** Length before padding. */
+  readonly packedLength: number;
+  readonly compressed: boolean;
+}
+
+/** Gives memory of at least a length, the same again at the next call. */
+export type Scratch = (length: number) => Buffer;
+
+export function makeScratch(): Scratch {
+  let memory = Buffer.alloc(0);
+  return (length) => {
+    if (memory.length < length) memory = Buffer.allocUnsafeSlow(length);
+    return memory.subarray(0, length);
+  };
+}
+
+/** Gathers, compresses and seals one block: into `out` where that is long enough, else into memory of its own. */
+export async function pressBlock(
+  job: BlockJob,
+  compressor: Compressor,
+  scratch: Scratch,
+  out?: Uint8Array,
+): Promise<PressedBlock> {
+  const raw = gather(job.parts, scratch);
+  const small = job.level === null || looksDense(raw) ? null : await compressor.compress(raw, job.level);
+  const packed = small ?? raw;
+  const padded = paddedLength(packed.length);
+  const length = padded + TAG_BYTES;
+  const sealed = out && out.length >= length ? out.subarray(0, length) : Buffer.allocUnsafeSlow(length);
+  let at = 0;
+  for (const piece of seal(job.key, job.place, job.header, packed, Buffer.alloc(padded - packed.length))) {
+    sealed.set(piece, at);
+    at += piece.length;
+  }
+  return { sealed, packedLength: packed.length, compressed: small !== null };
+}
+
+function gather(parts: readonly Uint8Array[], scratch: Scratch): Uint8Array {
+  if (parts.length === 1) return parts[0]!;
+  const raw = scratch(parts.reduce((sum, part) => sum + part.length, 0));
+  let at = 0;
+  for (const part of parts) {
+    raw.set(part, at);
+    at += part.length;
+  }
+  return raw;
+}

@@ -1,0 +1,121 @@
+import { existsSync } from "node:fs";
+import { availableParallelism } from "node:os";
+import { fileURLToPath } from "node:url";
+import { Worker } from "node:worker_threads";
+import { CHUNK_MAX } from "../chunker";
+import { type BlockJob, type PressedBlock, pressBlock } from "./block";
+import { compressor } from "./compressor";
+import type { ThreadJob } from "./worker";
+
+/** Compresses and seals blocks beside the thread that reads. */
+export interface Press {
+  /** How many blocks are worked on at a time. */
+  readonly width: number;
+  /** Calls `take` with the block, whose memory is used again when it returns. */
+  press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void>;
+}
+
+const MOST_THREADS = 4;
+/** Where the built programs lie, the thread's own program lies beside them. */
+const WORKER_FILE = fileURLToPath(new URL("./press-worker.mjs", import.meta.url));
+
+/** Works in this thread, but for the compressing: for programs that are not built, as in unit tests. */
+export const inlinePress: Press = {
+  width: 2,
+  press: async (job, take) => take(await pressBlock(job, compressor, (length) => Buffer.allocUnsafe(length))),
+};
+
+/** A sealed block is at most a chunk at its longest, with padding and tag; what is longer comes in memory of its own. */
+const OUT_BYTES = Math.ceil(CHUNK_MAX * 1.125) + 4096;
+
+interface Waiting {
+  readonly out: Buffer;
+  readonly take: (block: PressedBlock) => void;
+  readonly resolve: () => void;
+  readonly reject: (error: unknown) => void;
+}
+
+interface Answer {
+  readonly id: number;
+  readonly block?: Omit<PressedBlock, "sealed"> & { readonly sealed: Uint8Array | number };
+  readonly error?: unknown;
+}
+
+/** Threads that are kept for the whole process; they do not keep it alive. */
+class ThreadedPress implements Press {
+  readonly width: number;
+  private readonly workers: { readonly worker: Worker; busy: number }[];
+  private readonly waiting = new Map<number, Waiting>();
+  private readonly outs: Buffer[] = [];
+  private next = 0;
+
+  constructor(file: string) {
+    const threads = Math.min(MOST_THREADS, Math.max(2, availableParallelism()));
+    this.width = threads * 2;
+    this.workers = Array.from({ length: threads }, () => this.begin(file));
+  }
+
+  private begin(file: string): { worker: Worker; busy: number } {
+    const worker = new Worker(file, {
+      resourceLimits: { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 },
+    });
+    const slot = { worker, busy: 0 };
+    worker.on("message", ({ id, block, error }: Answer) => {
+      const { out, take, resolve, reject } = this.waiting.get(id)!;
+      this.waiting.delete(id);
+      slot.busy -= 1;
+      if (slot.busy === 0) worker.unref();
+      if (!block) return reject(error);
+      const { sealed } = block;
+      take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
+      this.outs.push(out);
+      resolve();
+    });
+    worker.on("error", (error) => {
+      // nothing is told apart any more: all that waits fails, and its runs with it
+      for (const { reject } of this.waiting.values()) reject(error);
+      this.waiting.clear();
+      forget();
+    });
+    worker.unref();
+    return slot;
+  }
+
+  press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
+    return new Promise((resolve, reject) => {
+      const id = this.next;
+      this.next += 1;
+      const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
+      this.waiting.set(id, { out, take, resolve, reject });
+      const slot = this.workers.reduce((a, b) => (b.busy < a.busy ? b : a));
+      if (slot.busy === 0) slot.worker.ref();
+      slot.busy += 1;
+      const { parts, own } = forThread(job.parts);
+      slot.worker.postMessage({ id, job: { ...job, parts }, out } satisfies ThreadJob, own);
+    });
+  }
+}
+
+/** Shared memory goes to a thread as it is; other parts are gathered into one that is handed over. */
+function forThread(parts: readonly Uint8Array[]): { parts: readonly Uint8Array[]; own: ArrayBuffer[] } {
+  if (parts.every((part) => part.buffer instanceof SharedArrayBuffer)) return { parts, own: [] };
+  const gathered = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
+  let at = 0;
+  for (const part of parts) {
+    gathered.set(part, at);
+    at += part.length;
+  }
+  return { parts: [gathered], own: [gathered.buffer] };
+}
+
+let threaded: Press | null = null;
+const forget = (): void => {
+  threaded = null;
+};
+
+/** The press of this process. */
+export function thePress(): Press {
+  if (!existsSync(WORKER_FILE)) return inlinePress;
+  threaded ??= new ThreadedPress(WORKER_FILE);
+  return threaded;
+}
