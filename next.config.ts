@@ -5,6 +5,7 @@ const config: NextConfig = {
   // bin/test checks types, with the compiler itself
   typescript: { ignoreBuildErrors: true },
   serverExternalPackages: [
+    "@aws-sdk/client-s3",
     "@mongodb-js/zstd",
     "@napi-rs/blake-hash",
     "@node-rs/argon2",

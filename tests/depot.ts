@@ -11,8 +11,8 @@ import { packName } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { type PackSource, StoreReader } from "@/store/reader";
-import { byteString, decodeNode } from "@/store/tree";
-import { idKey, type Sink, StoreWriter, type WriterFigures } from "@/store/writer";
+import { byteString, decodeNode, idKey } from "@/store/tree";
+import { type Sink, StoreWriter, type WriterFigures } from "@/store/writer";
 
 export const freshFolder = (name: string): string => mkdtempSync(join(tmpdir(), `deep-keep-${name}-`));
 

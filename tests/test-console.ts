@@ -169,9 +169,15 @@ export class TestConsole {
   }
 
   /** Runs bin/agent's program to its end. */
-  agent(args: readonly string[]): Promise<{ code: number | null; output: string }> {
+  agent = (args: readonly string[]) => this.program("agent", args);
+  /** Runs bin/keep's program to its end, as the operator of this console. */
+  keep = (args: readonly string[]) => this.program("keep", args);
+
+  private program(name: string, args: readonly string[]): Promise<{ code: number | null; output: string }> {
     return new Promise((resolve) => {
-      const child = spawn(process.execPath, [join(PROJECT, "dist/agent.mjs"), ...args]);
+      const child = spawn(process.execPath, [join(PROJECT, `dist/${name}.mjs`), ...args], {
+        env: this.env(),
+      });
       let output = "";
       for (const stream of [child.stdout, child.stderr]) stream.on("data", (part) => (output += part));
       child.once("exit", (code) => resolve({ code, output }));

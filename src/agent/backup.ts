@@ -118,6 +118,9 @@ export async function makePoint(
     counts,
     previous: job.previous ? Buffer.from(job.previous.pointId, "hex") : null,
     policy: JSON.stringify(job.clauses),
+    policyName: job.policyName,
+    client: job.client,
+    siteName: job.siteName,
   });
   reporter.log(
     "info",

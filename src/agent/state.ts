@@ -14,8 +14,7 @@ import { join } from "node:path";
 import { z } from "zod";
 import type { PreviousTree } from "@/sources/snapshot";
 import { ID_BYTES } from "@/store/pack";
-import { decodeNode, type TreeNode } from "@/store/tree";
-import { idKey } from "@/store/writer";
+import { decodeNode, idKey, type TreeNode } from "@/store/tree";
 
 /** What an agent keeps on its machine: who it is, and the trees of its last recovery points. All files 0600. */
 const identitySchema = z.object({

@@ -98,8 +98,29 @@ export const CODES = {
   ),
   "depot.not-reached": text(
     "The depot could not be reached",
-    "Its folder is missing or the system refused access.",
+    "Its folder is missing, its server does not answer, or the system refused access.",
     "Test the depot in the view Depots; it shows the step that fails.",
+    true,
+  ),
+  "depot.signin-refused": text(
+    "The depot refuses the credentials",
+    "The access key is not known there, or its secret is wrong.",
+    "Give the depot a key that is good, and test it.",
+  ),
+  "depot.not-allowed": text(
+    "The depot does not allow it",
+    "The credentials are right, but they may not do this: read, write, list or remove.",
+    "Give the key all four rights in the bucket; a lock also answers so until its day.",
+  ),
+  "depot.other-region": text(
+    "The bucket is in another region",
+    "The region given is not the one where the bucket lies.",
+    "Correct the region of the depot.",
+  ),
+  "depot.clock-wrong": text(
+    "The clocks differ too much",
+    "The depot's server takes only requests of its own time, give or take minutes.",
+    "Set the clock of the console's machine.",
     true,
   ),
   "depot.not-a-depot": text(

@@ -2,16 +2,45 @@ import { all, change, type Tx } from "./scope";
 
 /** The index: which chunk is in which pack of a space. A cache of the packs' own directories. */
 
-/** For each id, in order, whether the space holds it. */
-export async function knownChunks(tx: Tx, spaceId: string, ids: readonly Buffer[]): Promise<boolean[]> {
-  const rows = await all<{ n: number }>(
+/** Answers on what is known are noted on packs at most this often; a purge allows for it. */
+export const USE_GRAIN_MS = 60_000;
+
+/**
+ * For each id, in order, whether the space holds it. What is answered yes is noted as used: a purge that runs beside does
+ * not take it away. The packs' rows are locked meanwhile, so that a purge comes wholly before or wholly after.
+ */
+export async function knownChunks(
+  tx: Tx,
+  spaceId: string,
+  ids: readonly Buffer[],
+  now: Date,
+): Promise<boolean[]> {
+  const rows = await all<{ n: number; packId: Buffer }>(
     tx,
-    `select asked.n::int as n from unnest($2::bytea[]) with ordinality asked(id, n)
-     where exists (select from chunks where space_id = $1 and chunks.id = asked.id)`,
+    `select asked.n::int as n, chunks.pack_id as "packId" from unnest($2::bytea[]) with ordinality asked(id, n)
+     join chunks on chunks.space_id = $1 and chunks.id = asked.id`,
     [spaceId, ids],
   );
+  const packIds = [...new Set(rows.map((row) => row.packId.toString("hex")))].map((id) =>
+    Buffer.from(id, "hex"),
+  );
+  const there = await all<{ id: Buffer; usedAt: Date }>(
+    tx,
+    `select id, used_at as "usedAt" from packs where space_id = $1 and id = any($2) order by id for share`,
+    [spaceId, packIds],
+  );
+  const stale = there
+    .filter((pack) => pack.usedAt.getTime() < now.getTime() - USE_GRAIN_MS)
+    .map((pack) => pack.id);
+  if (stale.length)
+    await change(tx, "update packs set used_at = $3 where space_id = $1 and id = any($2) and used_at < $3", [
+      spaceId,
+      stale,
+      now,
+    ]);
+  const whole = new Set(there.map((pack) => pack.id.toString("hex")));
   const known = new Array<boolean>(ids.length).fill(false);
-  for (const { n } of rows) known[n - 1] = true;
+  for (const { n, packId } of rows) known[n - 1] = whole.has(packId.toString("hex"));
   return known;
 }
 
@@ -39,7 +68,7 @@ export async function insertPack(
 ): Promise<void> {
   await change(
     tx,
-    "insert into packs (space_id, id, client_id, size, created_at) values ($1, $2, $3, $4, $5)",
+    "insert into packs (space_id, id, client_id, size, created_at, used_at) values ($1, $2, $3, $4, $5, $5)",
     [pack.spaceId, pack.id, pack.clientId, pack.size, now],
   );
   await change(
@@ -53,11 +82,39 @@ export const packExists = async (tx: Tx, spaceId: string, id: Buffer) =>
   (await all(tx, "select from packs where space_id = $1 and id = $2", [spaceId, id])).length > 0;
 
 export const packsWithChunks = (tx: Tx, spaceId: string) =>
-  all<{ id: Buffer; size: number; chunkIds: Buffer[] }>(
+  all<{ id: Buffer; size: number; usedAt: Date; chunkIds: Buffer[] | null }>(
     tx,
-    `select p.id, p.size, array_agg(c.id) filter (where c.id is not null) as "chunkIds" from packs p
+    `select p.id, p.size, p.used_at as "usedAt", array_agg(c.id) filter (where c.id is not null) as "chunkIds" from packs p
      left join chunks c on c.space_id = p.space_id and c.pack_id = p.id where p.space_id = $1 group by p.space_id, p.id`,
     [spaceId],
   );
-export const deletePack = (tx: Tx, spaceId: string, id: Buffer) =>
-  change(tx, "delete from packs where space_id = $1 and id = $2", [spaceId, id]);
+/** Packs in which a chunk is counted on; one whose chunks were forgotten or moved waits for its purge. */
+export const packsInUse = (tx: Tx, spaceId: string) =>
+  all<{ id: Buffer; size: number }>(
+    tx,
+    `select id, size from packs p where space_id = $1
+       and exists (select from chunks c where c.space_id = p.space_id and c.pack_id = p.id)`,
+    [spaceId],
+  );
+/** Lets go of a pack and its chunks, unless it was used since. */
+export const deletePack = (tx: Tx, spaceId: string, id: Buffer, usedBefore: Date) =>
+  change(tx, "delete from packs where space_id = $1 and id = $2 and used_at < $3", [spaceId, id, usedBefore]);
+
+/** Adds a pack that takes chunks over from others. */
+export async function moveChunks(
+  tx: Tx,
+  grant: { readonly spaceId: string; readonly clientId: string },
+  pack: { readonly id: Buffer; readonly size: number; readonly ids: readonly Buffer[] },
+  now: Date,
+): Promise<void> {
+  await change(
+    tx,
+    "insert into packs (space_id, id, client_id, size, created_at, used_at) values ($1, $2, $3, $4, $5, $5)",
+    [grant.spaceId, pack.id, grant.clientId, pack.size, now],
+  );
+  await change(tx, "update chunks set pack_id = $3 where space_id = $1 and id = any($2)", [
+    grant.spaceId,
+    pack.ids,
+    pack.id,
+  ]);
+}

@@ -1,10 +1,28 @@
 import { all, change, one, type Tx } from "./scope";
 
+export type DepotKind = "folder" | "share" | "s3";
+
+/** Where a bucket is and how it is spoken to. */
+export interface BucketPlace {
+  readonly endpoint: string;
+  readonly region: string;
+  readonly bucket: string;
+  readonly prefix: string;
+  readonly pathStyle: boolean;
+  readonly storageClass: string | null;
+  readonly accessKeyId: string;
+}
+
 export interface Depot {
   readonly id: string;
   readonly name: string;
-  readonly kind: "folder";
+  readonly kind: DepotKind;
+  /** The folder, or for a bucket its address as people see it. */
   readonly path: string;
+  /** Set for a bucket. */
+  readonly settings: BucketPlace | Record<string, never>;
+  /** A bucket's secret access key, sealed with the master key. */
+  readonly secret: Buffer | null;
   readonly region: string;
   /** What the provider lets it hold; null: as much as the disk. */
   readonly capacityBytes: number | null;
@@ -17,10 +35,14 @@ export interface Grant {
   readonly spaceId: string;
   readonly quotaBytes: number;
   readonly usedBytes: number;
+  /** Days in which what is stored cannot be dropped or altered by anybody. */
+  readonly lockDays: number;
+  /** Something may be left for a purge to take away. */
+  readonly purgeDue: boolean;
 }
 
-const DEPOT = `d.id, d.name, d.kind, d.path, d.region, d.capacity_bytes as "capacityBytes"`;
-const GRANT = `depot_id as "depotId", client_id as "clientId", space_id as "spaceId", quota_bytes as "quotaBytes", used_bytes as "usedBytes"`;
+const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.capacity_bytes as "capacityBytes"`;
+const GRANT = `depot_id as "depotId", client_id as "clientId", space_id as "spaceId", quota_bytes as "quotaBytes", used_bytes as "usedBytes", lock_days as "lockDays", purge_due as "purgeDue"`;
 
 export const listDepots = (tx: Tx) =>
   all<Depot & { usedBytes: number }>(
@@ -32,20 +54,31 @@ export const depotById = (tx: Tx, id: string) =>
 export const insertDepot = (tx: Tx, depot: Depot, now: Date) =>
   change(
     tx,
-    "insert into depots (id, name, kind, path, region, capacity_bytes, created_at) values ($1, $2, $3, $4, $5, $6, $7)",
-    [depot.id, depot.name, depot.kind, depot.path, depot.region, depot.capacityBytes, now],
+    `insert into depots (id, name, kind, path, settings, secret, region, capacity_bytes, created_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+    [
+      depot.id,
+      depot.name,
+      depot.kind,
+      depot.path,
+      JSON.stringify(depot.settings),
+      depot.secret,
+      depot.region,
+      depot.capacityBytes,
+      now,
+    ],
   );
 
 export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grants`);
 export const grantOf = (tx: Tx, depotId: string, clientId: string) =>
   one<Grant>(tx, `select ${GRANT} from grants where depot_id = $1 and client_id = $2`, [depotId, clientId]);
 /** Grants a depot to a client, or changes the quota of a grant that is there. */
-export const upsertGrant = (tx: Tx, grant: Omit<Grant, "usedBytes">, now: Date) =>
+export const upsertGrant = (tx: Tx, grant: Omit<Grant, "usedBytes" | "purgeDue">, now: Date) =>
   change(
     tx,
-    `insert into grants (depot_id, client_id, space_id, quota_bytes, created_at) values ($1, $2, $3, $4, $5)
-     on conflict (depot_id, client_id) do update set quota_bytes = excluded.quota_bytes`,
-    [grant.depotId, grant.clientId, grant.spaceId, grant.quotaBytes, now],
+    `insert into grants (depot_id, client_id, space_id, quota_bytes, lock_days, created_at) values ($1, $2, $3, $4, $5, $6)
+     on conflict (depot_id, client_id) do update set quota_bytes = excluded.quota_bytes, lock_days = excluded.lock_days`,
+    [grant.depotId, grant.clientId, grant.spaceId, grant.quotaBytes, grant.lockDays, now],
   );
 
 /**
@@ -76,3 +109,6 @@ export const countSpace = (tx: Tx, spaceId: string, bytes: number) =>
     spaceId,
     bytes,
   ]);
+
+export const setPurgeDue = (tx: Tx, spaceId: string, due: boolean) =>
+  change(tx, "update grants set purge_due = $2 where space_id = $1", [spaceId, due]);

@@ -4,7 +4,8 @@ export interface Point {
   readonly id: Buffer;
   readonly clientId: string;
   readonly sourceId: string;
-  readonly runId: string;
+  /** Null for a point that came from an adopted depot. */
+  readonly runId: string | null;
   readonly depotId: string;
   readonly moment: Date;
   readonly root: Buffer;
@@ -18,11 +19,15 @@ export interface Point {
   readonly droppedAt: Date | null;
   readonly dropReason: string | null;
   readonly purgeAfter: Date | null;
+  /** Nobody drops or alters it before. */
+  readonly lockedUntil: Date | null;
+  /** Since when a check finds that not all of it can be read. */
+  readonly damagedAt: Date | null;
 }
 
 const POINT = `id, client_id as "clientId", source_id as "sourceId", run_id as "runId", depot_id as "depotId", moment, root, files,
   folders, links, bytes, added_bytes as "addedBytes", object_bytes as "objectBytes", dropped_at as "droppedAt",
-  drop_reason as "dropReason", purge_after as "purgeAfter"`;
+  drop_reason as "dropReason", purge_after as "purgeAfter", locked_until as "lockedUntil", damaged_at as "damagedAt"`;
 
 /** Points of a source that can still be brought back, newest first; those in grace at their place. */
 export const pointsOf = (tx: Tx, sourceId: string) =>
@@ -42,11 +47,14 @@ export const newestPoint = (tx: Tx, sourceId: string, depotId: string) =>
 export const pointOfRun = (tx: Tx, runId: string) =>
   one<Point>(tx, `select ${POINT} from points where run_id = $1`, [runId]);
 
-export const insertPoint = (tx: Tx, point: Omit<Point, "droppedAt" | "dropReason" | "purgeAfter">) =>
+export const insertPoint = (
+  tx: Tx,
+  point: Omit<Point, "droppedAt" | "dropReason" | "purgeAfter" | "damagedAt">,
+) =>
   change(
     tx,
-    `insert into points (id, client_id, source_id, run_id, depot_id, moment, root, files, folders, links, bytes, added_bytes, object_bytes)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+    `insert into points (id, client_id, source_id, run_id, depot_id, moment, root, files, folders, links, bytes, added_bytes, object_bytes, locked_until)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
     [
       point.id,
       point.clientId,
@@ -61,6 +69,7 @@ export const insertPoint = (tx: Tx, point: Omit<Point, "droppedAt" | "dropReason
       point.bytes,
       point.addedBytes,
       point.objectBytes,
+      point.lockedUntil,
     ],
   );
 
@@ -70,11 +79,29 @@ export const dropPoint = (tx: Tx, id: Buffer, reason: string, now: Date, purgeAf
     "update points set dropped_at = $2, drop_reason = $3, purge_after = $4 where id = $1 and dropped_at is null",
     [id, now, reason, purgeAfter],
   );
-/** Points of a space whose grace is over. */
+/** Brings a dropped point back while its grace lasts. */
+export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
+  change(
+    tx,
+    `update points set dropped_at = null, drop_reason = null, purge_after = null
+     where id = $1 and dropped_at is not null and purged_at is null and purge_after > $2`,
+    [id, now],
+  );
+/**
+ * Points of a space whose grace is over and that nothing holds: no lock, no hold, no restore that waits or goes on, no
+ * download that was asked for, and no run that goes on from them.
+ */
 export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: Date) =>
   all<Point>(
     tx,
-    `select ${POINT} from points where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3`,
+    `select ${POINT} from points p where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3
+       and (locked_until is null or locked_until <= $3)
+       and not exists (select from holds h where h.source_id = p.source_id and h.lifted_at is null and (h.point_id is null or h.point_id = p.id))
+       and not exists (select from runs r where r.client_id = $2 and r.state <> 'ended'
+         and (r.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))) or r.request->>'previous' = encode(p.id, 'hex')))
+       and not exists (select from archives a where a.client_id = $2 and a.created_at > $3::timestamptz - interval '2 hours'
+         and a.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))))
+     for update of p`,
     [depotId, clientId, now],
   );
 export const pointsInSpace = (tx: Tx, depotId: string, clientId: string) =>

@@ -58,6 +58,15 @@ export const insertSource = (
       now,
     ],
   );
+/** A source that came from a depot and has never had a machine in this console. */
+export const adoptedSource = (tx: Tx, clientId: string, name: string) =>
+  one<Source>(
+    tx,
+    `select ${SOURCE} from sources s where s.client_id = $1 and s.name = $2 and s.kind = 'files' and s.machine_id is null`,
+    [clientId, name],
+  );
+export const giveMachine = (tx: Tx, id: string, machineId: string) =>
+  change(tx, "update sources set machine_id = $2 where id = $1 and machine_id is null", [id, machineId]);
 export const sourcesOfConnection = (tx: Tx, connectionId: string) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.connection_id = $1`, [connectionId]);
 /** A name that no source of the client has: the wish, or the wish with a number. */
@@ -132,7 +141,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
     `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
        p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
-       (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null) as gone,
+       (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
        k.confirmed_at is not null as "keyConfirmed",
        newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
        coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",

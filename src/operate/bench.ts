@@ -20,8 +20,8 @@ import { deriveStoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import { StoreReader } from "@/store/reader";
-import { decodeNode } from "@/store/tree";
-import { idKey, StoreWriter } from "@/store/writer";
+import { decodeNode, idKey } from "@/store/tree";
+import { StoreWriter } from "@/store/writer";
 
 /**
  * `bin/bench files`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the

@@ -1,12 +1,12 @@
 import { createWriteStream, existsSync, mkdirSync, readFileSync } from "node:fs";
 import { readdir } from "node:fs/promises";
-import { join } from "node:path";
+import { join, resolve } from "node:path";
 import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { Command } from "commander";
 import { CODES, CodedError } from "@/core/codes";
 import { groupsToKey } from "@/core/keysheet/keysheet";
-import { formatBytes } from "@/core/units/bytes";
+import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { verifyTrail } from "@/db/trail";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
@@ -18,8 +18,8 @@ import { openPack } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import { openPoint, type PointContent } from "@/store/point";
 import { StoreReader } from "@/store/reader";
-import { byteString, showBytes } from "@/store/tree";
-import { idKey } from "@/store/writer";
+import { byteString, idKey, showBytes } from "@/store/tree";
+import { adopt } from "./adopt";
 
 /** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
 const program = new Command("keep").description("Deep Keep's commands for the operator");
@@ -30,15 +30,17 @@ interface Found {
   readonly content: PointContent;
 }
 
-function readKey(options: { key?: string; keyFile?: string }): StoreKeys {
+function readDataKey(options: { key?: string; keyFile?: string }): Buffer {
   const text =
     options.key ?? (options.keyFile ? readFileSync(options.keyFile, "utf8") : process.env.DEEPKEEP_KEY);
   if (!text)
     throw new CodedError("request.invalid", "give the key: --key-file FILE, --key GROUPS, or DEEPKEEP_KEY");
   const read = groupsToKey(text);
   if (!read.ok) throw new CodedError("request.invalid", `this is not a key: ${read.reason}`);
-  return deriveStoreKeys(read.key);
+  return Buffer.from(read.key);
 }
+const readKey = (options: { key?: string; keyFile?: string }): StoreKeys =>
+  deriveStoreKeys(readDataKey(options));
 
 /** Points that the key opens, newest first. Throws when the folder is no depot or the key opens nothing in it. */
 async function findPoints(depot: string, keys: StoreKeys): Promise<Found[]> {
@@ -187,6 +189,35 @@ common(
     console.log(
       `${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}`,
     );
+  });
+
+common(
+  program
+    .command("adopt")
+    .description(
+      "rebuild the catalogue of a console from a depot and a client's key; the console is DEEPKEEP_HOME's",
+    ),
+)
+  .option("--name <name>", "what the depot is called")
+  .option("--quota <size>", "quota of the client in it", "1 TiB")
+  .action(async (options: CommonOptions & { name?: string; quota: string }) => {
+    const quotaBytes = parseBytes(options.quota);
+    if (!quotaBytes) throw new CodedError("request.invalid", `${options.quota} is no size; write 500 GiB`);
+    const services = makeServices(readSettings());
+    const started = performance.now();
+    try {
+      const made = await adopt(services, readDataKey(options), {
+        folder: resolve(options.depot),
+        name: options.name,
+        quotaBytes,
+        say: (line) => console.log(line),
+      });
+      console.log(
+        `${made.client}: ${made.sources} sources, ${made.points} recovery points, ${made.packs} packs with ${made.chunks} chunks, ${made.passedOver} passed over; ${((performance.now() - started) / 1000).toFixed(1)} s`,
+      );
+    } finally {
+      await services.db.end();
+    }
   });
 
 program

@@ -34,10 +34,10 @@ import {
   usualChanges,
 } from "@/db/runs";
 import { all, one, type Scope, type Tx } from "@/db/scope";
-import { insertSource, sourceById } from "@/db/sources";
+import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
-import { keyContext, placeOf } from "@/server/space-readers";
+import { keyContext } from "@/server/space-readers";
 import { record, type Who } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
@@ -72,7 +72,8 @@ export async function enrolMachine(
         "This enrolment code is unknown, expired or used up. Ask for a new one.",
       );
     const client = (await clientById(tx, code.clientId))!;
-    const name = await freeMachineName(tx, client.id, request.name);
+    const orphan = await adoptedSource(tx, client.id, `${request.name} files`);
+    const name = orphan ? request.name : await freeMachineName(tx, client.id, request.name);
     const token = randomSecret();
     const machine = {
       id: randomUUID(),
@@ -85,20 +86,22 @@ export async function enrolMachine(
       seenAt: now,
     };
     await insertMachine(tx, machine, hashSecret(token));
-    await insertSource(
-      tx,
-      {
-        id: randomUUID(),
-        clientId: client.id,
-        siteId: code.siteId,
-        machineId: machine.id,
-        connectionId: null,
-        remoteId: null,
-        kind: "files",
-        name: `${name} files`,
-      },
-      now,
-    );
+    if (orphan) await giveMachine(tx, orphan.id, machine.id);
+    else
+      await insertSource(
+        tx,
+        {
+          id: randomUUID(),
+          clientId: client.id,
+          siteId: code.siteId,
+          machineId: machine.id,
+          connectionId: null,
+          remoteId: null,
+          kind: "files",
+          name: `${name} files`,
+        },
+        now,
+      );
     const site = await siteById(tx, code.siteId);
     await record(tx, { actor: name, address, at: now }, client.id, "enrolled a machine", name, {
       site: site?.name,
@@ -153,7 +156,7 @@ export async function nextJob(
     if (executor.id) await markSeen(tx, executor.id, now);
     const run = await nextClaimable(tx, executor.id, executor.clientId, kinds, now);
     if (!run) return null;
-    // a purge holds the client while it works: the run waits for the next question
+    // a sweep holds the client while it works: the run waits for the next question
     const free = await one<{ free: boolean }>(
       tx,
       "select pg_try_advisory_xact_lock_shared(hashtextextended('client ' || $1, 0)) as free",
@@ -220,14 +223,24 @@ async function describeJob(
   const clauses = clausesSchema.parse(policy.clauses);
   const grant = await grantOf(tx, clauses.where.depotId, run.clientId);
   if (!grant) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
-  await tx.query(
-    "update runs set request = jsonb_build_object('depotId', $2::text, 'policyRevision', $3::int) where id = $1",
-    [run.id, grant.depotId, policy.revision],
-  );
-  const previous = await newestPoint(tx, source.id, grant.depotId);
+  // a point that lacks something is no ground to build on: all is read, and what is missing is stored anew
+  const newest = await newestPoint(tx, source.id, grant.depotId);
+  const previous = newest?.damagedAt ? null : newest;
+  await tx.query("update runs set request = $2 where id = $1", [
+    run.id,
+    JSON.stringify({
+      depotId: grant.depotId,
+      policyRevision: policy.revision,
+      previous: previous?.id.toString("hex") ?? null,
+    }),
+  ]);
+  const { name, zone, region, contactName, contactEmail } = (await clientById(tx, run.clientId))!;
   return {
     ...base,
     kind: "backup",
+    policyName: policy.name,
+    client: { name, zone, region, contactName, contactEmail },
+    siteName: (await siteById(tx, source.siteId))?.name ?? "",
     moment: now.toISOString(),
     sourceId: source.id,
     sourceKind: source.kind,
@@ -309,6 +322,10 @@ async function depotOf(tx: Tx, run: Run): Promise<{ grant: Grant; depot: Depot }
   return { grant, depot };
 }
 
+/** The day up to which what is stored now cannot be dropped. */
+const lockDay = (grant: Grant, now: Date): Date | undefined =>
+  grant.lockDays > 0 ? new Date(now.getTime() + grant.lockDays * 86_400_000) : undefined;
+
 /** Which chunks the run's depot has already. */
 export async function chunksKnown(
   services: Services,
@@ -318,7 +335,7 @@ export async function chunksKnown(
 ): Promise<boolean[]> {
   return services.db.withScope(machineScope(executor), async (tx) => {
     const { grant } = await depotOf(tx, await runOf(tx, executor, runId));
-    return knownChunks(tx, grant.spaceId, ids);
+    return knownChunks(tx, grant.spaceId, ids, services.now());
   });
 }
 
@@ -343,11 +360,11 @@ export async function takePack(
     for await (const part of content) void part;
     return;
   }
-  const place = placeOf(depot);
+  const place = services.places.of(depot);
   const name = packName(grant.spaceId, packId.toString("hex"));
   let size: number;
   try {
-    size = await place.put(name, content);
+    size = await place.put(name, content, lockDay(grant, services.now()));
   } catch (error) {
     if (!(error instanceof CodedError && error.code === "request.conflict")) throw error;
     size = await place.size(name); // it arrived before, and the console died before it was indexed
@@ -390,10 +407,11 @@ export async function takePoint(
     if (made?.id.equals(id)) return;
     throw new Problem("request.conflict", "This run has ended.");
   }
-  const place = placeOf(depot);
+  const place = services.places.of(depot);
   const name = pointName(grant.spaceId, report.pointId);
+  const lockedUntil = lockDay(grant, now);
   try {
-    await place.put(name, [object]);
+    await place.put(name, [object], lockedUntil);
   } catch (error) {
     const same =
       error instanceof CodedError &&
@@ -415,6 +433,7 @@ export async function takePoint(
       ...report.counts,
       addedBytes: report.figures.storedBytes + object.length,
       objectBytes: object.length,
+      lockedUntil: lockedUntil ?? null,
     });
     await countSpace(tx, grant.spaceId, object.length);
     await closeBackup(tx, locked, report, now);
@@ -533,7 +552,7 @@ export async function readPackForRestore(
     if (!(await packExists(tx, found.grant.spaceId, Buffer.from(packId, "hex")))) throw notFound();
     return found;
   });
-  const place = placeOf(depot);
+  const place = services.places.of(depot);
   const name = packName(grant.spaceId, packId);
   const size = await place.size(name);
   return {

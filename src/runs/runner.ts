@@ -1,8 +1,11 @@
 import { type Runner, run } from "graphile-worker";
+import type { CheckDepth } from "@/db/checks";
 import type { Services } from "@/server/services";
+import { requestAllChecks, resumeChecks, runCheck } from "./check";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
-import { applyRetention, purgeAll } from "./retention";
+import { purgeAll } from "./purge";
+import { applyRetention } from "./retention";
 import { takeUpLapsed, tickSchedules } from "./tick";
 
 const TICK_MS = 2000;
@@ -17,7 +20,14 @@ export async function startRunner(
     connectionString: queueUrl,
     concurrency: 2,
     noHandleSignals: true,
-    crontab: "17 * * * * purge ?jobKey=purge\n41 * * * * look ?jobKey=look",
+    crontab: [
+      "17 * * * * purge ?jobKey=purge",
+      "41 * * * * look ?jobKey=look",
+      // every day that all is there, every week that it opens, every month every byte
+      '23 4 * * * checks ?id=daily {depth:"objects"}',
+      '23 5 * * 6 checks ?id=weekly {depth:"trees"}',
+      '23 6 1 * * checks ?id=monthly {depth:"bytes"}',
+    ].join("\n"),
     taskList: {
       retention: async (payload) => {
         await applyRetention(services, (payload as { sourceId: string }).sourceId);
@@ -25,11 +35,18 @@ export async function startRunner(
       purge: async () => {
         await purgeAll(services);
       },
+      checks: async (payload) => {
+        await requestAllChecks(services, (payload as { depth: CheckDepth }).depth);
+      },
+      check: async (payload) => {
+        await runCheck(services, (payload as { checkId: string }).checkId);
+      },
       look: async () => {
         await lookAtAll(services);
       },
     },
   });
+  await resumeChecks(services);
   const network = new NetworkRuns(services);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();

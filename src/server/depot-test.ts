@@ -1,7 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { constants } from "node:fs";
 import { access, stat, statfs } from "node:fs/promises";
-import { isAbsolute } from "node:path";
+import { dirname, isAbsolute } from "node:path";
 import { z } from "zod";
 import { CodedError } from "@/core/codes";
 import { DEPOT_FILE } from "@/store/layout";
@@ -19,8 +19,15 @@ export interface DepotTest extends Steps {
 
 type Step = readonly [name: string, work: () => Promise<string | null>];
 
-/** Tries a local folder as a depot step by step; stops at the first step that fails. Leaves nothing behind. */
-export async function testFolder(path: string, depotId: string | null): Promise<DepotTest> {
+/**
+ * Tries a local folder or a mounted share as a depot step by step; stops at the first step that fails. Leaves nothing
+ * behind.
+ */
+export async function testFolder(
+  kind: "folder" | "share",
+  path: string,
+  depotId: string | null,
+): Promise<DepotTest> {
   const warnings: string[] = [];
   let size: number | null = null;
   let free: number | null = null;
@@ -39,6 +46,8 @@ export async function testFolder(path: string, depotId: string | null): Promise<
       const disk = await statfs(path);
       size = disk.blocks * disk.bsize;
       free = disk.bavail * disk.bsize;
+      if (kind === "share" && found.dev === (await stat(dirname(path))).dev)
+        throw new CodedError("depot.not-reached", `nothing is mounted at ${path}`);
       if (found.dev === (await stat("/")).dev) {
         warnings.push(
           "This folder is on the system volume: when it fills, the machine stops. A disk of its own is safer.",
@@ -62,6 +71,12 @@ export async function testFolder(path: string, depotId: string | null): Promise<
     "depot.not-reached",
   );
   return { ...steps, warnings, size, free };
+}
+
+/** Tries a bucket as a depot: signing in shows in the first step that asks for something. */
+export async function testBucket(place: Place, depotId: string | null): Promise<DepotTest> {
+  const steps = await trySteps([recognise(place, depotId), ...probe(place)], "depot.not-reached");
+  return { ...steps, warnings: [], size: null, free: null };
 }
 
 const descriptionSchema = z.object({ version: z.number(), id: z.string() });

@@ -1,5 +1,6 @@
 import { type Database, openDatabase } from "@/db/scope";
 import { type Secrets, secretsWith } from "@/store/secrets";
+import { Places } from "./places";
 import type { Settings } from "./settings";
 import { SpaceReaders } from "./space-readers";
 
@@ -7,6 +8,7 @@ import { SpaceReaders } from "./space-readers";
 export interface Services {
   readonly db: Database;
   readonly secrets: Secrets;
+  readonly places: Places;
   readonly spaces: SpaceReaders;
   now(): Date;
 }
@@ -14,5 +16,6 @@ export interface Services {
 export function makeServices(settings: Settings, now: () => Date = () => new Date()): Services {
   const db = openDatabase(settings.databaseUrl);
   const secrets = secretsWith(Buffer.from(settings.masterKey, "hex"));
-  return { db, secrets, now, spaces: new SpaceReaders(db, secrets) };
+  const places = new Places(secrets);
+  return { db, secrets, now, places, spaces: new SpaceReaders(db, secrets, places) };
 }

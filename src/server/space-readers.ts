@@ -1,18 +1,14 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
 import { locateChunks } from "@/db/chunks";
-import { type Depot, depotById, grantOf } from "@/db/depots";
+import { depotById, grantOf } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import type { Database } from "@/db/scope";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
-import { LocalFolder } from "@/store/places/local-folder";
-import type { Place } from "@/store/places/place";
 import { StoreReader } from "@/store/reader";
 import type { Secrets } from "@/store/secrets";
-
-/** The place of a depot. */
-export const placeOf = (depot: Pick<Depot, "path">): Place => new LocalFolder(depot.path);
+import type { Places } from "./places";
 
 export const keyContext = (clientId: string): string => `client key ${clientId}`;
 
@@ -26,6 +22,7 @@ export class SpaceReaders {
   constructor(
     private readonly db: Database,
     private readonly secrets: Secrets,
+    private readonly places: Places,
   ) {}
 
   /** The data key of a client. Throws `key.not-confirmed` where there is none yet. */
@@ -37,6 +34,11 @@ export class SpaceReaders {
 
   async keys(clientId: string): Promise<StoreKeys> {
     return deriveStoreKeys(await this.dataKey(clientId));
+  }
+
+  /** Forgets where things lay: packs were written anew. */
+  forget(clientId: string, depotId: string): void {
+    this.readers.delete(`${clientId} ${depotId}`);
   }
 
   /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */
@@ -51,7 +53,7 @@ export class SpaceReaders {
     const { grant, depot } = found;
     if (!grant || !depot)
       throw new CodedError("depot.not-reached", "the depot is not granted to this client");
-    const place = placeOf(depot);
+    const place = this.places.of(depot);
     const reader = new StoreReader(await this.keys(clientId), {
       locate: async (ids) => {
         const packs = await this.db.withScope({ role: "system" }, (tx) =>

@@ -8,6 +8,9 @@ export interface Who {
   readonly at: Date;
 }
 
+/** What the program does by itself. */
+export const RUNNER = { actor: "Deep Keep", address: "runner" };
+
 /** Writes one action to the trail, within its transaction. */
 export const record = (
   tx: Tx,

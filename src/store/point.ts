@@ -18,6 +18,18 @@ export interface PointContent {
   readonly previous: Uint8Array | null;
   /** The clauses in force, as JSON: a depot alone is enough to start again. */
   readonly policy: string;
+  readonly policyName?: string | undefined;
+  /** Whose it is, so that a catalogue can be made from the depot. */
+  readonly client?: PointClient | undefined;
+  readonly siteName?: string | undefined;
+}
+
+export interface PointClient {
+  readonly name: string;
+  readonly zone: string;
+  readonly region: string;
+  readonly contactName: string;
+  readonly contactEmail: string;
 }
 
 export interface PointCounts {

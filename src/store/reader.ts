@@ -4,8 +4,7 @@ import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
 import { compressor } from "./press/compressor";
-import { type ByteString, decodeNode, type TreeNode } from "./tree";
-import { idKey } from "./writer";
+import { type ByteString, decodeNode, idKey, type TreeNode } from "./tree";
 
 /** Where packs are read from. */
 export interface PackSource {
@@ -72,6 +71,11 @@ export class StoreReader {
     return node;
   }
 
+  /** A tree node as its bytes. Throws `store.damaged` when it is missing or altered. */
+  rawNode(id: Uint8Array): Promise<Buffer> {
+    return this.verified(id, this.trees);
+  }
+
   private async verified(id: Uint8Array, identifier: Identifier): Promise<Buffer> {
     const bytes = await this.fetch(id);
     if (!identifier.id(bytes).equals(id))
@@ -81,12 +85,24 @@ export class StoreReader {
 
   private async fetch(id: Uint8Array): Promise<Buffer> {
     const key = idKey(id);
-    let packId = this.located.get(key);
-    if (!packId) {
-      await this.locate([id]);
-      packId = this.located.get(key);
+    const known = this.located.get(key);
+    if (known) {
+      try {
+        return await this.fetchFrom(known, key);
+      } catch (error) {
+        if (!(error instanceof CodedError) || error.code !== "store.damaged") throw error;
+        // its pack may have been written anew since: ask again where it lies
+        this.located.delete(key);
+        this.packs.delete(known);
+      }
     }
+    await this.locate([id]);
+    const packId = this.located.get(key);
     if (!packId) throw new CodedError("store.damaged", "a chunk is in no pack");
+    return this.fetchFrom(packId, key);
+  }
+
+  private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
     const loaded = await this.pack(packId);
     const place = loaded.places.get(key);
     if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");

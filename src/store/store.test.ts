@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { mkdirSync, readdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
@@ -195,30 +195,6 @@ describe("trees", () => {
     expect((await findEntry(depot.reader(), tree, "/a/b/c"))?.size).toBe(5);
     for (const path of ["/a/b/d", "/a/b/c/d", "/l/b", "/z"])
       expect(await findEntry(depot.reader(), tree, path)).toBeNull();
-  });
-});
-
-describe("a local folder as a place", () => {
-  it("never overwrites, never leaves half an object, takes no odd names", async () => {
-    const folder = freshFolder("place");
-    const place = new LocalFolder(folder);
-    await place.put("points/a", [Buffer.from("one")]);
-    await expect(place.put("points/a", [Buffer.from("two")])).rejects.toMatchObject({
-      code: "request.conflict",
-    });
-    expect((await place.read("points/a", 0, 10)).toString()).toBe("one");
-    const broken = (async function* () {
-      yield Buffer.from("half");
-      throw new Error("cut");
-    })();
-    await expect(place.put("points/b", broken)).rejects.toThrow("cut");
-    expect(readdirSync(join(folder, "points"))).toEqual(["a"]);
-    for (const name of ["../x", "a/../../x", "/etc/x", "a//b", "", "a\0b"]) {
-      await expect(place.put(name, [])).rejects.toMatchObject({ code: "request.invalid" });
-    }
-    await expect(new LocalFolder(join(folder, "gone")).put("a", [])).rejects.toMatchObject({
-      code: "depot.not-reached",
-    });
   });
 });
 

@@ -7,6 +7,10 @@ import { cborDecoder, cborEncoder, ID_BYTES } from "./pack";
  */
 export type ByteString = string;
 
+/** An id as a string of bytes: the key of maps and sets. */
+export const idKey = (id: Uint8Array): ByteString =>
+  Buffer.from(id.buffer, id.byteOffset, id.byteLength).toString("latin1");
+
 export type EntryType = "file" | "folder" | "link";
 
 /** One entry of a folder node. Times are nanoseconds since 1970. */

@@ -5,7 +5,7 @@ import type { StoreKeys } from "./keys";
 import { PackBuilder } from "./pack";
 import { type Press, thePress } from "./press/press";
 import { OBJECT_ID_BYTES } from "./sealing";
-import type { ByteString } from "./tree";
+import { type ByteString, idKey } from "./tree";
 
 /** Where a writer's packs go, and what is there already. */
 export interface Sink {
@@ -31,10 +31,6 @@ interface Pending {
   readonly bytes: Uint8Array;
   readonly holder: Holder | undefined;
 }
-
-/** An id as a string of bytes: the key of maps and sets. */
-export const idKey = (id: Uint8Array): ByteString =>
-  Buffer.from(id.buffer, id.byteOffset, id.byteLength).toString("latin1");
 
 export interface WriterFigures {
   /** Chunks that were not there before, and their lengths before and after compression and sealing. */

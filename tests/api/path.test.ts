@@ -378,7 +378,7 @@ describe("from an enrolled machine to a restored file", () => {
     await console_.services.db.withScope({ role: "system" }, (tx) =>
       tx.query("update points set purge_after = now() - interval '1 minute' where purge_after is not null"),
     );
-    const { purgeAll } = await import("@/runs/retention");
+    const { purgeAll } = await import("@/runs/purge");
     expect(await purgeAll(console_.services)).toBeGreaterThan(0);
     const left = await points();
     expect(left).toHaveLength(3);

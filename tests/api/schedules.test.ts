@@ -4,7 +4,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { machineById } from "@/db/machines";
 import { all } from "@/db/scope";
 import { nextJob } from "@/runs/agent-desk";
-import { purgeAll } from "@/runs/retention";
+import { purgeAll } from "@/runs/purge";
 import { takeUpLapsed, tickSchedules } from "@/runs/tick";
 import type { Services } from "@/server/services";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";

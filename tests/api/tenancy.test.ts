@@ -74,7 +74,7 @@ const bodyOf = (id: string): unknown => {
     addSite: { name: "X" },
     makeEnrolmentCode: { siteId: theirs.siteId },
     confirmClientKey: { group: "00000" },
-    testFolder: { path: "/tmp" },
+    testPlace: { path: "/tmp" },
     addDepot: { name: "X", path: "/tmp", region: "r" },
     grantDepot: { quotaBytes: 5 },
     makePolicy: { clientId: theirs.id, name: "X", clauses },
@@ -91,6 +91,8 @@ const bodyOf = (id: string): unknown => {
       region: "r",
     },
     renewSecret: { clientSecret: "s" },
+    requestCheck: { depth: "objects" },
+    placeHold: { reason: "a letter from the court" },
     weighBasket: { items },
     restore: { items, destination: { kind: "original" } },
     prepareDownload: { items, format: "zip" },
@@ -264,6 +266,9 @@ describe("the database itself", () => {
           "packs",
           "chunks",
           "archives",
+          "holds",
+          "checks",
+          "damages",
         ]) {
           const [row] = await all<{ other: number }>(
             tx,

@@ -10,6 +10,7 @@ import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there. */
 async function diskFree(depot: Depot): Promise<number | null> {
+  if (depot.kind === "s3") return null;
   try {
     const disk = await statfs(depot.path);
     return disk.bavail * disk.bsize;

@@ -56,18 +56,39 @@ export const whenClause = z.object({
   targetHours: z.number().int("Whole hours.").min(1, "At least one hour.").max(8760, "At most a year."),
 });
 
+const keepCount = z
+  .number()
+  .int("A whole number.")
+  .min(1, "Keep at least one.")
+  .max(4000, "At most 4,000 recovery points.");
+const keepDays = z
+  .number()
+  .int("Whole days.")
+  .min(1, "At least one day.")
+  .max(36500, "At most a hundred years.");
+const tier = z
+  .number()
+  .int("A whole number.")
+  .min(0, "None, or some.")
+  .max(4000, "At most 4,000.")
+  .default(0);
+
 export const howLongClause: z.ZodType<Retention, unknown> = z.discriminatedUnion("kind", [
+  z.object({ kind: z.literal("last"), count: keepCount }),
+  z.object({ kind: z.literal("days"), days: keepDays }),
+  z.object({ kind: z.literal("first-of"), count: keepCount, days: keepDays }),
   z.object({
-    kind: z.literal("last"),
-    count: z
-      .number()
-      .int("A whole number.")
-      .min(1, "Keep at least one.")
-      .max(4000, "At most 4,000 recovery points."),
-  }),
-  z.object({
-    kind: z.literal("days"),
-    days: z.number().int("Whole days.").min(1, "At least one day.").max(36500, "At most a hundred years."),
+    kind: z.literal("tiers"),
+    tiers: z
+      .object({ daily: tier, weekly: tier, monthly: tier, quarterly: tier, yearly: tier })
+      .refine(
+        (tiers) => Object.values(tiers).some((count) => count > 0),
+        "Keep at least one day, week, month, quarter or year.",
+      )
+      .refine(
+        (tiers) => Object.values(tiers).reduce((sum, count) => sum + count, 0) <= 4000,
+        "At most 4,000 recovery points together.",
+      ),
   }),
   z.object({ kind: z.literal("for-ever") }),
 ]);

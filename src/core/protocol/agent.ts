@@ -56,6 +56,16 @@ export const backupJob = z.object({
   sourceName: z.string(),
   machineName: z.string(),
   clauses: clausesSchema,
+  policyName: z.string(),
+  /** Sealed into the point, so that a depot and the key alone tell whose it is. */
+  client: z.object({
+    name: z.string(),
+    zone: z.string(),
+    region: z.string(),
+    contactName: z.string(),
+    contactEmail: z.string(),
+  }),
+  siteName: z.string(),
   /** The newest point in the depot; `root` is where unchanged files are taken from. */
   previous: z.object({ pointId: hex(16), root: hex(32), items: z.number(), bytes: z.number() }).nullable(),
   /** The client has nothing in this depot yet: no use asking what is known. */

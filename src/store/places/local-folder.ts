@@ -1,7 +1,8 @@
 import { constants } from "node:fs";
-import { type FileHandle, link, mkdir, open, opendir, stat, unlink } from "node:fs/promises";
+import { type FileHandle, link, mkdir, open, opendir, readFile, stat, unlink } from "node:fs/promises";
 import { dirname, join } from "node:path";
 import { CodedError } from "@/core/codes";
+import { DEPOT_FILE } from "../layout";
 import type { Place } from "./place";
 
 const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;
@@ -17,9 +18,16 @@ function coded(error: unknown, name: string): Error {
   return new CodedError("depot.not-reached", `${name}: ${(error as Error).message}`, { cause: error });
 }
 
-/** A local folder as a place. Objects appear under their name only when all their bytes are on the disk. */
+/**
+ * A local folder, or a mounted share, as a place. Objects appear under their name only when all their bytes are on the
+ * disk. With a depot's id, nothing is written or listed unless the folder says that it is this depot: a mount point whose
+ * disk is away is never taken for an empty depot.
+ */
 export class LocalFolder implements Place {
-  constructor(private readonly root: string) {}
+  constructor(
+    private readonly root: string,
+    private readonly depotId: string | null = null,
+  ) {}
 
   private path(name: string): string {
     if (!SAFE_NAME.test(name) || name.split("/").some((part) => part === "." || part === "..")) {
@@ -72,6 +80,12 @@ export class LocalFolder implements Place {
     const found = await stat(this.root).catch(() => null);
     if (!found?.isDirectory())
       throw new CodedError("depot.not-reached", `the folder ${this.root} is not there`);
+    if (this.depotId === null) return;
+    const description = await readFile(join(this.root, DEPOT_FILE), "utf8").catch(() => null);
+    if (description === null)
+      throw new CodedError("depot.not-reached", `${DEPOT_FILE} is not in ${this.root}: is its disk mounted?`);
+    if (!description.includes(this.depotId))
+      throw new CodedError("depot.not-a-depot", `${this.root} holds another depot`);
   }
 
   async size(name: string): Promise<number> {
@@ -98,6 +112,11 @@ export class LocalFolder implements Place {
   }
 
   async *list(prefix: string): AsyncIterable<string> {
+    if (this.depotId !== null) await this.rootMustExist();
+    yield* this.listBelow(prefix);
+  }
+
+  private async *listBelow(prefix: string): AsyncIterable<string> {
     const folder = prefix.replace(/\/$/, "");
     const opened = await opendir(folder ? this.path(folder) : this.root).catch(
       (error: NodeJS.ErrnoException) => {
@@ -108,7 +127,7 @@ export class LocalFolder implements Place {
     if (!opened) return;
     for await (const entry of opened) {
       const name = folder ? `${folder}/${entry.name}` : entry.name;
-      if (entry.isDirectory()) yield* this.list(`${name}/`);
+      if (entry.isDirectory()) yield* this.listBelow(`${name}/`);
       else if (entry.isFile() && !entry.name.endsWith(UNFINISHED)) yield name;
     }
   }

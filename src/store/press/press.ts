@@ -1,5 +1,6 @@
 import { existsSync } from "node:fs";
 import { availableParallelism } from "node:os";
+import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Worker } from "node:worker_threads";
 import { CHUNK_MAX } from "../chunker";
@@ -17,7 +18,7 @@ export interface Press {
 
 const MOST_THREADS = 4;
 /** Where the built programs lie, the thread's own program lies beside them. */
-const WORKER_FILE = fileURLToPath(new URL("./press-worker.mjs", import.meta.url));
+const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "press-worker.mjs");
 
 /** Works in this thread, but for the compressing: for programs that are not built, as in unit tests. */
 export const inlinePress: Press = {

@@ -1,7 +1,9 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import type { Code } from "@/core/codes";
 import { clientById } from "@/db/clients";
 import {
+  type BucketPlace,
   type Depot,
   depotById,
   grantOf,
@@ -12,9 +14,11 @@ import {
 } from "@/db/depots";
 import { notify } from "@/db/notify";
 import { operation } from "@/server/api/operation";
-import { describeDepot, testFolder } from "@/server/depot-test";
+import { type DepotTest, describeDepot, testBucket, testFolder } from "@/server/depot-test";
+import { depotSecretContext } from "@/server/places";
 import { invalid, notFound } from "@/server/problem";
-import { placeOf } from "@/server/space-readers";
+import { LocalFolder } from "@/store/places/local-folder";
+import { S3Bucket } from "@/store/places/s3-bucket";
 import { depotParam, name, uuid } from "./ids";
 
 const path = z
@@ -31,6 +35,64 @@ const bytes = z
   .positive("More than nothing.")
   .max(2 ** 53 - 1);
 
+const bucketBody = z.object({
+  kind: z.literal("s3"),
+  endpoint: z
+    .url({ protocol: /^https?$/, error: "Give the server's address, such as https://s3.example." })
+    .max(300),
+  bucketRegion: name("the region of the bucket", 60),
+  bucket: z
+    .string()
+    .regex(
+      /^[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]$/,
+      "A bucket's name has 3 to 63 small letters, digits, dots and dashes.",
+    ),
+  prefix: z
+    .string()
+    .max(200)
+    .regex(/^([A-Za-z0-9.-]+\/)*$/, "A prefix is empty, or folders that each end with a slash.")
+    .default(""),
+  pathStyle: z.boolean().default(true),
+  storageClass: z.string().max(60).nullable().default(null),
+  accessKeyId: name("the access key", 200),
+  secretAccessKey: z.string().min(1, "Give the secret access key.").max(500),
+});
+const folderBody = z.object({ kind: z.enum(["folder", "share"]).default("folder"), path });
+const placeBody = z.union([bucketBody, folderBody]);
+type PlaceBody = z.infer<typeof placeBody>;
+
+/** A place as it was described, without its secret. */
+function placeOfBody(body: PlaceBody): Pick<Depot, "kind" | "path" | "settings"> {
+  if (body.kind !== "s3") return { kind: body.kind, path: body.path, settings: {} };
+  const { endpoint, bucketRegion, bucket, prefix, pathStyle, storageClass, accessKeyId } = body;
+  const settings = {
+    endpoint: new URL(endpoint).origin,
+    region: bucketRegion,
+    bucket,
+    prefix,
+    pathStyle,
+    storageClass,
+    accessKeyId,
+  };
+  return { kind: "s3", path: `${settings.endpoint}/${bucket}/${prefix}`, settings };
+}
+
+const tryPlace = (body: PlaceBody, depotId: string | null): Promise<DepotTest> => {
+  if (body.kind !== "s3") return testFolder(body.kind, body.path, depotId);
+  return testBucket(new S3Bucket(placeOfBody(body).settings as BucketPlace, body.secretAccessKey), depotId);
+};
+
+/** The field of the form that a code is about. */
+const FIELD_OF_CODE: Partial<Record<Code, string>> = {
+  "depot.signin-refused": "secretAccessKey",
+  "depot.not-allowed": "accessKeyId",
+  "depot.other-region": "bucketRegion",
+  "depot.not-reached": "endpoint",
+};
+
+/** A depot as it is shown: never its secret. */
+const shown = <D extends Depot>({ secret: _, ...depot }: D) => depot;
+
 export const depots = [
   operation({
     id: "listDepots",
@@ -39,52 +101,77 @@ export const depots = [
     summary: "All depots, with what is granted to whom.",
     caller: "technician",
     run: (context) =>
-      context.tx(async (tx) => ({ depots: await listDepots(tx), grants: await listGrants(tx) })),
+      context.tx(async (tx) => ({
+        depots: (await listDepots(tx)).map(shown),
+        grants: await listGrants(tx),
+      })),
   }),
   operation({
-    id: "testFolder",
+    id: "testPlace",
     method: "POST",
     path: "/depots/test",
-    summary: "Try a folder as a depot, step by step. Leaves nothing behind.",
+    summary: "Try a folder, a share or a bucket as a depot, step by step. Leaves nothing behind.",
     caller: "technician",
-    body: z.object({ path }),
-    run: (_context, { body }) => testFolder(body.path, null),
+    body: placeBody,
+    run: (_context, { body }) => tryPlace(body, null),
   }),
   operation({
     id: "addDepot",
     method: "POST",
     path: "/depots",
-    summary: "Make a tested folder a depot; refused with the step that fails.",
+    summary: "Make a tested folder, share or bucket a depot; refused with the step that fails.",
     caller: "technician",
     status: 201,
-    body: z.object({
-      name: name("a name for the depot"),
-      path,
-      region: name("the region where it stands", 60),
-      capacityBytes: bytes.nullable().default(null),
-    }),
+    body: z.intersection(
+      z.object({
+        name: name("a name for the depot"),
+        region: name("the region where it stands", 60),
+        capacityBytes: bytes.nullable().default(null),
+      }),
+      placeBody,
+    ),
     run: async (context, { body }) => {
+      const place = placeOfBody(body);
+      const where = body.kind === "s3" ? "bucket" : "path";
       const taken = await context.tx((tx) => listDepots(tx));
       if (taken.some((depot) => depot.name.toLowerCase() === body.name.toLowerCase()))
         throw invalid("name", "There is a depot of this name.");
-      if (taken.some((depot) => depot.path === body.path))
-        throw invalid("path", "This folder is a depot already.");
-      const test = await testFolder(body.path, null);
+      if (taken.some((depot) => depot.path === place.path))
+        throw invalid(where, `This ${body.kind === "s3" ? "bucket" : "folder"} is a depot already.`);
+      const test = await tryPlace(body, null);
       if (!test.ok) {
         const failed = test.steps.find((step) => !step.ok)!;
-        throw invalid("path", `It cannot serve as a depot. ${failed.step}: ${failed.message}.`);
+        const field = body.kind === "s3" ? (FIELD_OF_CODE[test.code!] ?? where) : where;
+        throw invalid(field, `It cannot serve as a depot. ${failed.step}: ${failed.message}.`);
       }
-      const depot: Depot = { id: randomUUID(), kind: "folder", ...body };
-      await describeDepot(placeOf(depot), depot.id, context.who.at);
+      const id = randomUUID();
+      const depot: Depot = {
+        id,
+        ...place,
+        name: body.name,
+        region: body.region,
+        capacityBytes: body.capacityBytes,
+        secret:
+          body.kind === "s3"
+            ? context.services.secrets.seal(Buffer.from(body.secretAccessKey), depotSecretContext(id))
+            : null,
+      };
+      // before the folder says so itself, it is not this depot yet
+      await describeDepot(
+        body.kind === "s3" ? context.services.places.of(depot) : new LocalFolder(depot.path),
+        depot.id,
+        context.who.at,
+      );
       await context.tx(async (tx) => {
         await insertDepot(tx, depot, context.who.at);
         await context.record(tx, null, "added a depot", depot.name, {
+          kind: depot.kind,
           path: depot.path,
           region: depot.region,
         });
         await notify(tx, { kind: "depot", clientId: null, id: depot.id });
       });
-      return { depot, test };
+      return { depot: shown(depot), test };
     },
   }),
   operation({
@@ -97,7 +184,10 @@ export const depots = [
     run: async (context, { params }) => {
       const depot = await context.tx((tx) => depotById(tx, params.depotId));
       if (!depot) throw notFound();
-      const test = await testFolder(depot.path, depot.id);
+      const test =
+        depot.kind === "s3"
+          ? await testBucket(context.services.places.of(depot), depot.id)
+          : await testFolder(depot.kind, depot.path, depot.id);
       await context.tx((tx) => context.record(tx, null, "tested a depot", depot.name, { ok: test.ok }));
       return test;
     },
@@ -106,16 +196,30 @@ export const depots = [
     id: "grantDepot",
     method: "PUT",
     path: "/depots/{depotId}/grants/{clientId}",
-    summary: "Grant a depot to a client with a quota, or change the quota.",
+    summary: "Grant a depot to a client with a quota and a lock, or change them; a lock only grows.",
     caller: "technician",
     params: z.object({ depotId: uuid, clientId: uuid }),
-    body: z.object({ quotaBytes: bytes }),
+    body: z.object({
+      quotaBytes: bytes,
+      lockDays: z
+        .number()
+        .int("Whole days.")
+        .min(0, "No day, or some.")
+        .max(36500, "At most a hundred years.")
+        .optional(),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
         const client = await clientById(tx, params.clientId);
         if (!depot || !client) throw notFound();
         const before = await grantOf(tx, depot.id, client.id);
+        const lockDays = body.lockDays ?? before?.lockDays ?? 0;
+        if (before && lockDays < before.lockDays)
+          throw invalid(
+            "lockDays",
+            `A lock is never shortened: what is stored was promised ${before.lockDays} days. It can be made longer.`,
+          );
         await upsertGrant(
           tx,
           {
@@ -123,12 +227,14 @@ export const depots = [
             clientId: client.id,
             spaceId: before?.spaceId ?? randomUUID(),
             quotaBytes: body.quotaBytes,
+            lockDays,
           },
           context.who.at,
         );
         await context.record(tx, client.id, before ? "changed a quota" : "granted a depot", depot.name, {
           client: client.name,
           quotaBytes: body.quotaBytes,
+          lockDays,
         });
         await notify(tx, { kind: "depot", clientId: client.id, id: depot.id });
         return {

@@ -3,6 +3,7 @@ import { type AnyOperation, operation } from "@/server/api/operation";
 import { clients } from "./clients";
 import { connections } from "./connections";
 import { depots } from "./depots";
+import { keeping } from "./keeping";
 import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
@@ -13,6 +14,7 @@ const described: readonly AnyOperation[] = [
   ...clients,
   ...connections,
   ...depots,
+  ...keeping,
   ...policies,
   ...sources,
   ...restores,

@@ -4,7 +4,7 @@ import { z } from "zod";
 import { CODES } from "@/core/codes";
 import { clientById } from "@/db/clients";
 import { notify } from "@/db/notify";
-import { type Point, pointById, pointsOf } from "@/db/points";
+import { bringBack, type Point, pointById, pointsOf } from "@/db/points";
 import { endRun, insertRun } from "@/db/runs";
 import { change, one, type Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
@@ -257,11 +257,8 @@ export const restores = [
         const point = await pointById(tx, Buffer.from(params.pointId, "hex"));
         if (!point) throw notFound();
         if (!point.droppedAt) throw new Problem("request.conflict", "This recovery point was not dropped.");
-        await change(
-          tx,
-          "update points set dropped_at = null, drop_reason = null, purge_after = null where id = $1",
-          [point.id],
-        );
+        if ((await bringBack(tx, point.id, context.who.at)) === 0)
+          throw new Problem("request.conflict", "Its days of grace are over.");
         await context.record(
           tx,
           point.clientId,

@@ -1,0 +1,123 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { CHECK_DEPTHS, checksOf, damagesOf } from "@/db/checks";
+import { clientById } from "@/db/clients";
+import { depotById, grantOf, listGrants } from "@/db/depots";
+import { holdsOf, liftHold, placeHold } from "@/db/holds";
+import { notify } from "@/db/notify";
+import { pointById } from "@/db/points";
+import { sourceById } from "@/db/sources";
+import { requestCheck } from "@/runs/check";
+import { operation } from "@/server/api/operation";
+import { invalid, notFound } from "@/server/problem";
+import { depotParam, sourceParam, uuid } from "./ids";
+
+/** What keeps recovery points safe: checks of depots, and holds. */
+export const keeping = [
+  operation({
+    id: "requestCheck",
+    method: "POST",
+    path: "/depots/{depotId}/grants/{clientId}/checks",
+    summary: "Check a client's share of a depot: objects, trees, or every byte.",
+    caller: "technician",
+    status: 202,
+    params: z.object({ depotId: uuid, clientId: uuid }),
+    body: z.object({ depth: z.enum(CHECK_DEPTHS).default("trees") }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const depot = await depotById(tx, params.depotId);
+        if (!depot || !(await clientById(tx, params.clientId))) throw notFound();
+        if (!(await grantOf(tx, depot.id, params.clientId))) throw notFound();
+        const space = { depotId: depot.id, depotName: depot.name, clientId: params.clientId };
+        return { checkId: await requestCheck(tx, context.who, space, body.depth) };
+      }),
+  }),
+  operation({
+    id: "listChecks",
+    method: "GET",
+    path: "/depots/{depotId}/checks",
+    summary: "Checks of a depot, newest first, and the damage that is known now.",
+    caller: "technician",
+    params: depotParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        if (!(await depotById(tx, params.depotId))) throw notFound();
+        const damages = [];
+        for (const grant of await listGrants(tx)) {
+          if (grant.depotId !== params.depotId) continue;
+          for (const damage of await damagesOf(tx, grant.spaceId))
+            damages.push({
+              ...damage,
+              clientId: grant.clientId,
+              objectId: damage.objectId.toString("hex"),
+            });
+        }
+        return { checks: await checksOf(tx, params.depotId, null), damages };
+      }),
+  }),
+  operation({
+    id: "placeHold",
+    method: "POST",
+    path: "/sources/{sourceId}/holds",
+    summary:
+      "Hold a source's recovery points, or one of them: nothing of it is dropped or purged until it is lifted.",
+    caller: "technician",
+    status: 201,
+    params: sourceParam,
+    body: z.object({
+      reason: z
+        .string()
+        .trim()
+        .min(3, "Say why: it stands in the trail.")
+        .max(500, "500 characters at most."),
+      pointId: z
+        .string()
+        .regex(/^[0-9a-f]{32}$/)
+        .nullable()
+        .default(null),
+    }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const source = await sourceById(tx, params.sourceId);
+        if (!source) throw notFound();
+        const point = body.pointId ? await pointById(tx, Buffer.from(body.pointId, "hex")) : null;
+        if (body.pointId && point?.sourceId !== source.id)
+          throw invalid("pointId", "This is no recovery point of the source.");
+        const hold = {
+          id: randomUUID(),
+          clientId: source.clientId,
+          sourceId: source.id,
+          pointId: point?.id ?? null,
+          reason: body.reason,
+          placedBy: context.who.actor,
+          placedAt: context.who.at,
+        };
+        await placeHold(tx, hold);
+        await context.record(tx, source.clientId, "placed a hold", source.name, {
+          reason: body.reason,
+          point: body.pointId,
+        });
+        await notify(tx, { kind: "source", clientId: source.clientId, id: source.id });
+        return { hold: { ...hold, pointId: body.pointId } };
+      }),
+  }),
+  operation({
+    id: "liftHold",
+    method: "DELETE",
+    path: "/sources/{sourceId}/holds/{holdId}",
+    summary: "Lift a hold.",
+    caller: "technician",
+    params: sourceParam.extend({ holdId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const source = await sourceById(tx, params.sourceId);
+        if (!source) throw notFound();
+        const hold = (await holdsOf(tx, source.id)).find((one) => one.id === params.holdId);
+        if (!hold) throw notFound();
+        await liftHold(tx, hold.id, context.who.actor, context.who.at);
+        await context.record(tx, source.clientId, "lifted a hold", source.name, { reason: hold.reason });
+        await notify(tx, { kind: "source", clientId: source.clientId, id: source.id });
+        return { liftedAt: context.who.at };
+      }),
+  }),
+];

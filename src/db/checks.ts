@@ -1,0 +1,113 @@
+import { all, change, one, type Tx } from "./scope";
+
+export const CHECK_DEPTHS = ["objects", "trees", "bytes"] as const;
+/** Objects are there with their size; or also directories and trees are whole; or also every byte is. */
+export type CheckDepth = (typeof CHECK_DEPTHS)[number];
+
+export interface Check {
+  readonly id: string;
+  readonly clientId: string;
+  readonly depotId: string;
+  readonly depth: CheckDepth;
+  readonly requestedBy: string;
+  readonly requestedAt: Date;
+  readonly startedAt: Date | null;
+  readonly endedAt: Date | null;
+  readonly outcome: "clean" | "damage" | "failed" | null;
+  readonly message: string | null;
+  readonly figures: Readonly<Record<string, number>>;
+}
+
+const CHECK = `id, client_id as "clientId", depot_id as "depotId", depth, requested_by as "requestedBy", requested_at as "requestedAt",
+  started_at as "startedAt", ended_at as "endedAt", outcome, message, figures`;
+
+export const checkById = (tx: Tx, id: string) =>
+  one<Check>(tx, `select ${CHECK} from checks where id = $1`, [id]);
+/** Checks of a depot, newest first. */
+export const checksOf = (tx: Tx, depotId: string, clientId: string | null, limit = 20) =>
+  all<Check & { clientName: string }>(
+    tx,
+    `select ${CHECK.replaceAll(/(^|, |\n {2})(\w+)/g, "$1k.$2")}, c.name as "clientName" from checks k join clients c on c.id = k.client_id
+     where k.depot_id = $1 and ($2::uuid is null or k.client_id = $2) order by k.requested_at desc limit $3`,
+    [depotId, clientId, limit],
+  );
+/** A check of this space that has not ended. */
+export const openCheck = (tx: Tx, depotId: string, clientId: string) =>
+  one<Check>(
+    tx,
+    `select ${CHECK} from checks where depot_id = $1 and client_id = $2 and ended_at is null order by requested_at limit 1`,
+    [depotId, clientId],
+  );
+export const insertCheck = (
+  tx: Tx,
+  check: Pick<Check, "id" | "clientId" | "depotId" | "depth" | "requestedBy" | "requestedAt">,
+) =>
+  change(
+    tx,
+    `insert into checks (id, client_id, depot_id, depth, requested_by, requested_at) values ($1, $2, $3, $4, $5, $6)`,
+    [check.id, check.clientId, check.depotId, check.depth, check.requestedBy, check.requestedAt],
+  );
+export const beginCheck = (tx: Tx, id: string, now: Date) =>
+  change(tx, "update checks set started_at = $2 where id = $1", [id, now]);
+export const noteCheck = (tx: Tx, id: string, figures: Check["figures"]) =>
+  change(tx, "update checks set figures = $2 where id = $1", [id, JSON.stringify(figures)]);
+export const endCheck = (
+  tx: Tx,
+  id: string,
+  outcome: NonNullable<Check["outcome"]>,
+  message: string | null,
+  figures: Check["figures"],
+  now: Date,
+) =>
+  change(tx, "update checks set outcome = $2, message = $3, figures = $4, ended_at = $5 where id = $1", [
+    id,
+    outcome,
+    message,
+    JSON.stringify(figures),
+    now,
+  ]);
+
+/** An object in which a check found damage, and what of which points it touches. */
+export interface Damage {
+  readonly object: "pack" | "point";
+  readonly objectId: Buffer;
+  readonly foundAt: Date;
+  readonly detail: string;
+  readonly touches: readonly { readonly pointId: string; readonly path: string }[];
+}
+
+export const damagesOf = (tx: Tx, spaceId: string) =>
+  all<Damage>(
+    tx,
+    `select object, object_id as "objectId", found_at as "foundAt", detail, touches from damages where space_id = $1 order by found_at`,
+    [spaceId],
+  );
+export const noteDamage = (tx: Tx, spaceId: string, clientId: string, damage: Damage) =>
+  change(
+    tx,
+    `insert into damages (space_id, client_id, object, object_id, found_at, detail, touches) values ($1, $2, $3, $4, $5, $6, $7)
+     on conflict (space_id, object, object_id) do update set detail = excluded.detail, touches = excluded.touches`,
+    [
+      spaceId,
+      clientId,
+      damage.object,
+      damage.objectId,
+      damage.foundAt,
+      damage.detail,
+      JSON.stringify(damage.touches),
+    ],
+  );
+export const forgetDamages = (tx: Tx, spaceId: string) =>
+  change(tx, "delete from damages where space_id = $1", [spaceId]);
+
+/** Sets which points of a space are damaged; all others are whole. */
+export const markDamaged = (tx: Tx, depotId: string, clientId: string, ids: readonly Buffer[], now: Date) =>
+  change(
+    tx,
+    `update points set damaged_at = case when id = any($3) then coalesce(damaged_at, $4) end
+     where depot_id = $1 and client_id = $2 and purged_at is null and (damaged_at is not null) <> (id = any($3))`,
+    [depotId, clientId, ids, now],
+  );
+/** The next run that stores one of these chunks stores it anew. */
+export const forgetChunksOf = (tx: Tx, spaceId: string, packId: Buffer) =>
+  change(tx, "delete from chunks where space_id = $1 and pack_id = $2", [spaceId, packId]);

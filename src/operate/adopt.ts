@@ -1,0 +1,342 @@
+import { randomInt, randomUUID } from "node:crypto";
+import { basename } from "node:path";
+import { CodedError } from "@/core/codes";
+import { slugOf } from "@/core/places";
+import { clausesSchema } from "@/core/policy/clauses";
+import { insertPack } from "@/db/chunks";
+import {
+  type Client,
+  clientBySlug,
+  insertClient,
+  insertProvider,
+  insertSite,
+  listClients,
+  listSites,
+  readProvider,
+} from "@/db/clients";
+import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/db/depots";
+import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
+import { insertPoint, pointById } from "@/db/points";
+import { listPolicies, savePolicy } from "@/db/policies";
+import { all, type Tx } from "@/db/scope";
+import { assignPolicy, insertSource, sourceById } from "@/db/sources";
+import { readDescription } from "@/server/depot-test";
+import type { Services } from "@/server/services";
+import { keyContext } from "@/server/space-readers";
+import { record } from "@/server/who";
+import { deriveStoreKeys } from "@/store/keys";
+import { lastPart, packName, pointsOf, SPACES } from "@/store/layout";
+import { openPack } from "@/store/pack";
+import { LocalFolder } from "@/store/places/local-folder";
+import type { Place } from "@/store/places/place";
+import { openPoint, type PointContent } from "@/store/point";
+import { FORMAT_VERSION } from "@/store/sealing";
+
+export interface AdoptOptions {
+  readonly folder: string;
+  /** What the depot is called; a depot that the console knows keeps its name. */
+  readonly name?: string | undefined;
+  readonly quotaBytes: number;
+  readonly say: (line: string) => void;
+}
+
+export interface Adopted {
+  readonly client: string;
+  readonly sources: number;
+  readonly points: number;
+  readonly packs: number;
+  readonly chunks: number;
+  readonly passedOver: number;
+}
+
+interface FoundPoint {
+  readonly id: Buffer;
+  readonly size: number;
+  readonly content: PointContent;
+}
+
+const AT_ONCE = 8;
+const OPERATOR = { actor: "bin/keep adopt", address: "this machine" };
+/** Where a point does not say more, as those of the first days do not. */
+const UNKNOWN_CLIENT = {
+  name: "Adopted client",
+  zone: "UTC",
+  region: "unknown",
+  contactName: "unknown",
+  contactEmail: "unknown@client.example",
+};
+
+/**
+ * Rebuilds the catalogue from a depot and a client's key: the client with its sites, sources, policies and points, and the
+ * index of chunks. What the console knows already stays as it is, so adopting twice is no harm. A pack that does not open
+ * is passed over and told.
+ */
+export async function adopt(services: Services, dataKey: Buffer, options: AdoptOptions): Promise<Adopted> {
+  const place = new LocalFolder(options.folder);
+  const described = await readDescription(place);
+  if (!described) throw new CodedError("depot.not-a-depot", options.folder);
+  if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
+  const keys = deriveStoreKeys(dataKey);
+  const spaces = new Map<string, { points: string[]; packs: string[] }>();
+  for await (const name of place.list(SPACES)) {
+    const [, space, shelf] = name.split("/") as [string, string, string];
+    const found = spaces.get(space) ?? { points: [], packs: [] };
+    (shelf === "points" ? found.points : found.packs).push(lastPart(name));
+    spaces.set(space, found);
+  }
+  for (const [spaceId, { points, packs }] of spaces) {
+    const opened = await openPoints(place, spaceId, points, keys, options.say);
+    if (opened.length === 0) continue;
+    options.say(`Space ${spaceId}: ${opened.length} recovery points, ${packs.length} packs.`);
+    const catalogue = await services.db.withScope({ role: "system" }, (tx) =>
+      writeCatalogue(services, tx, described.id, spaceId, opened, dataKey, options),
+    );
+    const index = await indexPacks(services, place, spaceId, catalogue.client.id, packs, keys, options.say);
+    await services.db.withScope({ role: "system" }, (tx) =>
+      record(
+        tx,
+        { ...OPERATOR, at: services.now() },
+        catalogue.client.id,
+        "adopted a depot",
+        catalogue.depot,
+        {
+          points: opened.length,
+          ...index,
+        },
+      ),
+    );
+    return { client: catalogue.client.name, sources: catalogue.sources, points: opened.length, ...index };
+  }
+  throw new CodedError("store.wrong-key", "it opens no recovery point of this depot");
+}
+
+async function openPoints(
+  place: Place,
+  spaceId: string,
+  ids: readonly string[],
+  keys: ReturnType<typeof deriveStoreKeys>,
+  say: (line: string) => void,
+): Promise<FoundPoint[]> {
+  const opened: FoundPoint[] = [];
+  for (const id of ids) {
+    try {
+      const name = `${pointsOf(spaceId)}${id}`;
+      const size = await place.size(name);
+      opened.push({ size, ...openPoint(keys, await place.read(name, 0, size)) });
+    } catch (error) {
+      if (!(error instanceof CodedError)) throw error;
+      // the first one that does not open means another client's space; a later one is damaged
+      if (opened.length === 0 && error.code === "store.wrong-key") return [];
+      say(`Point ${id} is passed over: ${error.message}`);
+    }
+  }
+  return opened.sort((a, b) => a.content.moment - b.content.moment);
+}
+
+/** Client, sites, depot, grant, key, sources, policies, points: in one transaction, all or nothing. */
+async function writeCatalogue(
+  services: Services,
+  tx: Tx,
+  depotId: string,
+  spaceId: string,
+  points: readonly FoundPoint[],
+  dataKey: Buffer,
+  options: AdoptOptions,
+): Promise<{ client: Client; depot: string; sources: number }> {
+  const now = services.now();
+  const newest = points.at(-1)!.content;
+  const client = await clientOf(services, tx, newest, dataKey, now);
+  let depot = await depotById(tx, depotId);
+  if (!depot) {
+    const names = new Set((await listDepots(tx)).map((one) => one.name));
+    const wish = options.name ?? basename(options.folder);
+    depot = {
+      id: depotId,
+      name: names.has(wish) ? `${wish} ${depotId.slice(0, 8)}` : wish,
+      kind: "folder",
+      path: options.folder,
+      settings: {},
+      secret: null,
+      region: client.region,
+      capacityBytes: null,
+    };
+    await insertDepot(tx, depot, now);
+  }
+  await upsertGrant(
+    tx,
+    { depotId, clientId: client.id, spaceId, quotaBytes: options.quotaBytes, lockDays: 0 },
+    now,
+  );
+  const sources = new Set<string>();
+  for (const { id, size, content } of points) {
+    if (!sources.has(content.sourceId)) {
+      sources.add(content.sourceId);
+      await sourceOf(tx, client, content, now);
+    }
+    if (await pointById(tx, id)) continue;
+    await insertPoint(tx, {
+      id,
+      clientId: client.id,
+      sourceId: content.sourceId,
+      runId: null,
+      depotId,
+      moment: new Date(content.moment),
+      root: Buffer.from(content.root),
+      ...content.counts,
+      addedBytes: size,
+      objectBytes: size,
+      lockedUntil: null,
+    });
+    await countSpace(tx, spaceId, size);
+  }
+  const latest = new Map(points.map(({ content }) => [content.sourceId, content]));
+  for (const content of latest.values()) await policyOf(tx, client, depotId, content, now);
+  return { client, depot: depot.name, sources: sources.size };
+}
+
+/** The client that this key belongs to: one whose key it is, or one of the name in the point, or a new one. */
+async function clientOf(
+  services: Services,
+  tx: Tx,
+  content: PointContent,
+  dataKey: Buffer,
+  now: Date,
+): Promise<Client> {
+  if (!(await readProvider(tx))) await insertProvider(tx, { name: "Adopted provider", zone: "UTC" });
+  for (const client of await listClients(tx)) {
+    const key = await clientKey(tx, client.id);
+    if (key && services.secrets.unseal(key.sealed, keyContext(client.id)).equals(dataKey)) return client;
+  }
+  const told = { ...UNKNOWN_CLIENT, ...content.client };
+  const taken = (await listClients(tx)).some((client) => client.name === told.name);
+  const base = slugOf(told.name.split(/\s+/)[0]!, 40) || "client";
+  let slug = base;
+  for (let number = 2; await clientBySlug(tx, slug); number += 1) slug = `${base}-${number}`;
+  const client: Client = {
+    ...told,
+    id: randomUUID(),
+    slug,
+    name: taken ? `${told.name} (adopted)` : told.name,
+  };
+  await insertClient(tx, client, now);
+  await setUnconfirmedKey(
+    tx,
+    client.id,
+    services.secrets.seal(dataKey, keyContext(client.id)),
+    randomInt(13),
+    now,
+  );
+  // whoever adopts has just shown that the key is kept
+  await confirmKey(tx, client.id, now);
+  return client;
+}
+
+async function sourceOf(tx: Tx, client: Client, content: PointContent, now: Date): Promise<void> {
+  if (await sourceById(tx, content.sourceId)) return;
+  const wish = content.siteName ?? "Adopted site";
+  const sites = await listSites(tx, client.id);
+  let site = sites.find((one) => one.name === wish);
+  if (!site) {
+    const base = slugOf(wish) || "site";
+    let slug = base;
+    for (let number = 2; sites.some((one) => one.slug === slug); number += 1) slug = `${base}-${number}`;
+    site = { id: randomUUID(), clientId: client.id, slug, name: wish };
+    await insertSite(tx, site);
+  }
+  const names = new Set(
+    (await all<{ name: string }>(tx, "select name from sources where client_id = $1", [client.id])).map(
+      (one) => one.name,
+    ),
+  );
+  let name = content.sourceName;
+  for (let number = 2; names.has(name); number += 1) name = `${content.sourceName} ${number}`;
+  await insertSource(
+    tx,
+    {
+      id: content.sourceId,
+      clientId: client.id,
+      siteId: site.id,
+      machineId: null,
+      connectionId: null,
+      remoteId: null,
+      kind: content.kind,
+      name,
+    },
+    now,
+  );
+}
+
+async function policyOf(
+  tx: Tx,
+  client: Client,
+  depotId: string,
+  content: PointContent,
+  now: Date,
+): Promise<void> {
+  const source = await sourceById(tx, content.sourceId);
+  const read = clausesSchema.safeParse(JSON.parse(content.policy));
+  if (!source || source.policyId || !read.success) return;
+  const name = content.policyName ?? "Adopted policy";
+  const clauses = { ...read.data, where: { depotId } };
+  const same = (await listPolicies(tx, client.id)).find((policy) => policy.name === name);
+  const id = same?.id ?? randomUUID();
+  if (!same)
+    await savePolicy(tx, {
+      id,
+      clientId: client.id,
+      name,
+      clauses,
+      revision: 1,
+      changedAt: now,
+      changedBy: OPERATOR.actor,
+    });
+  await assignPolicy(tx, source.id, id, null);
+}
+
+/** The index from the packs' own directories, several read at a time. */
+async function indexPacks(
+  services: Services,
+  place: Place,
+  spaceId: string,
+  clientId: string,
+  packIds: readonly string[],
+  keys: ReturnType<typeof deriveStoreKeys>,
+  say: (line: string) => void,
+): Promise<{ packs: number; chunks: number; passedOver: number }> {
+  const done = { packs: 0, chunks: 0, passedOver: 0 };
+  const known = new Set(
+    (
+      await services.db.withScope({ role: "system" }, (tx) =>
+        all<{ id: Buffer }>(tx, "select id from packs where space_id = $1", [spaceId]),
+      )
+    ).map((pack) => pack.id.toString("hex")),
+  );
+  const left = packIds.filter((id) => !known.has(id));
+  const worker = async () => {
+    for (let packId = left.pop(); packId; packId = left.pop()) {
+      try {
+        const name = packName(spaceId, packId);
+        const size = await place.size(name);
+        const pack = await openPack(keys, Buffer.from(packId, "hex"), {
+          size,
+          read: (offset, length) => place.read(name, offset, length),
+        });
+        const chunkIds = pack.blocks.flatMap((block) => block.ids.map((id) => Buffer.from(id)));
+        const id = Buffer.from(packId, "hex");
+        await services.db.withScope({ role: "system" }, async (tx) => {
+          await insertPack(tx, { spaceId, clientId, id, size, chunkIds }, services.now());
+          await countSpace(tx, spaceId, size);
+        });
+        done.packs += 1;
+        done.chunks += chunkIds.length;
+        if (done.packs % 200 === 0) say(`${done.packs} packs, ${done.chunks} chunks`);
+      } catch (error) {
+        if (!(error instanceof CodedError)) throw error;
+        done.passedOver += 1;
+        say(`Pack ${packId} is passed over: ${error.message}`);
+      }
+    }
+  };
+  await Promise.all(Array.from({ length: AT_ONCE }, worker));
+  return done;
+}

@@ -1,0 +1,190 @@
+import { randomUUID } from "node:crypto";
+import { CodedError } from "@/core/codes";
+import {
+  beginCheck,
+  type CheckDepth,
+  checkById,
+  endCheck,
+  forgetChunksOf,
+  forgetDamages,
+  insertCheck,
+  markDamaged,
+  noteCheck,
+  noteDamage,
+  openCheck,
+} from "@/db/checks";
+import { packsInUse } from "@/db/chunks";
+import { depotById, grantOf, listGrants, setPurgeDue } from "@/db/depots";
+import { notify } from "@/db/notify";
+import { pointsInSpace } from "@/db/points";
+import type { Tx } from "@/db/scope";
+import { Problem } from "@/server/problem";
+import type { Services } from "@/server/services";
+import { RUNNER, record, type Who } from "@/server/who";
+import { checkSpace, type Finding, type Touched } from "@/store/check";
+
+const NOTE_EVERY_MS = 1000;
+
+/** Asks for a check of a client's space. One that waits or goes on is enough. */
+export async function requestCheck(
+  tx: Tx,
+  who: Who,
+  space: { readonly depotId: string; readonly depotName: string; readonly clientId: string },
+  depth: CheckDepth,
+): Promise<string> {
+  const open = await openCheck(tx, space.depotId, space.clientId);
+  if (open) throw new Problem("request.conflict", "A check of this client's share goes on already.");
+  const id = randomUUID();
+  await insertCheck(tx, { id, ...space, depth, requestedBy: who.actor, requestedAt: who.at });
+  await record(tx, who, space.clientId, "asked for a check", space.depotName, { depth });
+  await tx.query("select enqueue('check', $1::json, $2)", [JSON.stringify({ checkId: id }), `check ${id}`]);
+  await notify(tx, { kind: "depot", clientId: space.clientId, id: space.depotId });
+  return id;
+}
+
+/** Checks every space that has something in it, unless a check of it is open. */
+export async function requestAllChecks(services: Services, depth: CheckDepth): Promise<void> {
+  const at = services.now();
+  await services.db.withScope({ role: "system" }, async (tx) => {
+    for (const grant of await listGrants(tx)) {
+      if (grant.usedBytes === 0 || (await openCheck(tx, grant.depotId, grant.clientId))) continue;
+      const depotName = (await depotById(tx, grant.depotId))!.name;
+      await requestCheck(tx, { ...RUNNER, at }, { ...grant, depotName }, depth);
+    }
+  });
+}
+
+/** Checks that a runner began and did not end are begun again. */
+export async function resumeChecks(services: Services): Promise<void> {
+  await services.db.withScope({ role: "system" }, (tx) =>
+    tx.query(
+      "select enqueue('check', json_build_object('checkId', id), 'check ' || id) from checks where ended_at is null",
+    ),
+  );
+}
+
+/**
+ * Does a check. What it finds is marked: the points it touches are damaged, the chunks of damaged packs are forgotten, so
+ * that the next run, which reads everything, stores them anew; a later check that finds them whole takes the marks away.
+ */
+export async function runCheck(services: Services, checkId: string): Promise<void> {
+  const system = { role: "system" } as const;
+  const found = await services.db.withScope(system, async (tx) => {
+    const check = await checkById(tx, checkId);
+    const grant = check && (await grantOf(tx, check.depotId, check.clientId));
+    const depot = check && (await depotById(tx, check.depotId));
+    if (!check || check.endedAt || !grant || !depot) return null;
+    await beginCheck(tx, check.id, services.now());
+    return {
+      check,
+      grant,
+      depot,
+      packs: await packsInUse(tx, grant.spaceId),
+      points: await pointsInSpace(tx, depot.id, check.clientId),
+    };
+  });
+  if (!found) return;
+  const { check, grant, depot, packs, points } = found;
+  const notice = { kind: "depot", clientId: check.clientId, id: depot.id } as const;
+  let noted = performance.now();
+  try {
+    const { findings, touched, figures } = await checkSpace({
+      keys: await services.spaces.keys(check.clientId),
+      place: services.places.of(depot),
+      spaceId: grant.spaceId,
+      depth: check.depth,
+      packs: packs.map(({ id, size }) => ({ id: id.toString("hex"), size })),
+      points: points.map(({ id, root, objectBytes }) => ({
+        id: id.toString("hex"),
+        root,
+        size: objectBytes,
+      })),
+      progress: (so) => {
+        if (performance.now() - noted < NOTE_EVERY_MS) return;
+        noted = performance.now();
+        const figures = { ...so, ofPacks: packs.length, ofPoints: points.length };
+        services.db
+          .withScope(system, async (tx) => {
+            await noteCheck(tx, check.id, figures);
+            await notify(tx, notice);
+          })
+          .catch(() => {});
+      },
+    });
+    await services.db.withScope(system, async (tx) => {
+      const now = services.now();
+      const still = new Set((await packsInUse(tx, grant.spaceId)).map((pack) => pack.id.toString("hex")));
+      // a purge may have taken it away meanwhile: then nothing is missing
+      const real = findings.filter((finding) => finding.object === "point" || still.has(finding.id));
+      await forgetDamages(tx, grant.spaceId);
+      const damages = [...real, ...lostWith(touched, real)];
+      for (const { object, id, detail } of damages) {
+        const objectId = Buffer.from(id, "hex");
+        await noteDamage(tx, grant.spaceId, check.clientId, {
+          object,
+          objectId,
+          foundAt: now,
+          detail,
+          touches: touched
+            .filter((one) => (object === "point" ? one.pointId === id : one.packs.includes(id)))
+            .map(({ pointId, path }) => ({ pointId, path })),
+        });
+        if (object === "pack") await forgetChunksOf(tx, grant.spaceId, objectId);
+      }
+      if (real.length) await setPurgeDue(tx, grant.spaceId, true);
+      const damaged = new Set([
+        ...touched.map((one) => one.pointId),
+        ...real.filter((finding) => finding.object === "point").map((finding) => finding.id),
+      ]);
+      await markDamaged(
+        tx,
+        depot.id,
+        check.clientId,
+        [...damaged].map((id) => Buffer.from(id, "hex")),
+        now,
+      );
+      const all = {
+        ...figures,
+        findings: real.length,
+        files: figures.files,
+        touched: touched.length,
+        damagedPoints: damaged.size,
+      };
+      const clean = real.length === 0 && damaged.size === 0;
+      await endCheck(
+        tx,
+        check.id,
+        clean ? "clean" : "damage",
+        clean ? null : describe(real.length, damaged.size),
+        all,
+        now,
+      );
+      await record(tx, { ...RUNNER, at: now }, check.clientId, "checked a depot", depot.name, {
+        depth: check.depth,
+        ...all,
+      });
+      await notify(tx, notice);
+    });
+    services.spaces.forget(check.clientId, depot.id);
+  } catch (error) {
+    if (!(error instanceof CodedError)) console.error(error);
+    await services.db.withScope(system, async (tx) => {
+      await endCheck(tx, check.id, "failed", (error as Error).message, {}, services.now());
+      await notify(tx, notice);
+    });
+  }
+}
+
+/** Points whose damage no object of this check explains: what they lack was lost with a pack that was found before. */
+function lostWith(touched: readonly Touched[], findings: readonly Finding[]): Finding[] {
+  const explained = new Set(findings.map((finding) => finding.id));
+  const points = touched
+    .filter((one) => !one.packs.some((pack) => explained.has(pack)))
+    .map((one) => one.pointId);
+  return [...new Set(points)]
+    .filter((id) => !explained.has(id))
+    .map((id) => ({ object: "point", id, detail: "some of what it holds is in no pack any more" }));
+}
+
+const describe = (findings: number, points: number): string =>
+  `${findings} ${findings === 1 ? "object is" : "objects are"} damaged; ${points} ${points === 1 ? "point lacks" : "points lack"} something. The next run of each source reads everything and stores anew what it still has.`;

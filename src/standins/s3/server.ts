@@ -1,0 +1,239 @@
+import { createHash, randomUUID } from "node:crypto";
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import { checkSignature } from "./signature";
+
+/**
+ * S3-compatible storage as the world has it, in memory: signatures checked, multipart, conditional put, pages of lists,
+ * object lock, storage classes, and faults on demand.
+ */
+export interface StoredObject {
+  readonly bytes: Buffer;
+  readonly storageClass: string;
+  lockedUntil: Date | null;
+}
+
+export interface Faults {
+  /** Each answer waits so long, milliseconds. */
+  slowMs: number;
+  /** So many of the next requests get 503 SlowDown. */
+  busy: number;
+  /** So many of the next requests have their connection cut after the body was read. */
+  cut: number;
+  /** Bytes that fit; more gets 507. */
+  capacity: number;
+}
+
+export interface BucketOptions {
+  readonly region?: string;
+  readonly bucket?: string;
+  readonly keys?: Readonly<Record<string, { secret: string; mayRead?: boolean; mayWrite?: boolean }>>;
+  /** Objects in a page of a list. */
+  readonly page?: number;
+  readonly now?: () => Date;
+}
+
+class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+  ) {
+    super(code);
+  }
+}
+
+const STATUS: Record<string, number> = { AuthorizationHeaderMalformed: 400, XAmzContentSHA256Mismatch: 400 };
+const xml = (body: string): string => `<?xml version="1.0" encoding="UTF-8"?>\n${body}`;
+const etagOf = (bytes: Buffer): string => `"${createHash("md5").update(bytes).digest("hex")}"`;
+
+export class S3Server {
+  readonly objects = new Map<string, StoredObject>();
+  readonly faults: Faults = { slowMs: 0, busy: 0, cut: 0, capacity: Number.POSITIVE_INFINITY };
+  requests = 0;
+  readonly uploads = new Map<
+    string,
+    { key: string; parts: Map<number, Buffer>; lockedUntil: Date | null; storageClass: string }
+  >();
+  private readonly server: Server;
+  private readonly region: string;
+  private readonly bucket: string;
+  private readonly page: number;
+  private readonly now: () => Date;
+
+  constructor(private readonly options: BucketOptions = {}) {
+    this.region = options.region ?? "north-harbour";
+    this.bucket = options.bucket ?? "keep";
+    this.page = options.page ?? 1000;
+    this.now = options.now ?? (() => new Date());
+    this.server = createServer((request, response) => void this.answer(request, response));
+  }
+
+  listen(port = 0): Promise<string> {
+    return new Promise((resolve, reject) => {
+      this.server.once("error", reject);
+      this.server.listen(port, "127.0.0.1", () =>
+        resolve(`http://127.0.0.1:${(this.server.address() as AddressInfo).port}`),
+      );
+    });
+  }
+
+  close(): Promise<void> {
+    this.server.closeAllConnections();
+    return new Promise((resolve) => this.server.close(() => resolve()));
+  }
+
+  private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    this.requests += 1;
+    const url = new URL(request.url ?? "/", `http://${request.headers.host}`);
+    try {
+      const body = await bodyOf(request);
+      if (this.faults.slowMs) await new Promise((next) => setTimeout(next, this.faults.slowMs));
+      if (this.faults.cut > 0) {
+        this.faults.cut -= 1;
+        request.socket.destroy();
+        return;
+      }
+      if (this.faults.busy > 0) {
+        this.faults.busy -= 1;
+        throw new Refusal(503, "SlowDown");
+      }
+      const keys = this.options.keys ?? { "deep-keep": { secret: "harbour" } };
+      const wrong = checkSignature(request, url, body, this.region, (id) => keys[id]?.secret, this.now());
+      if (wrong) throw new Refusal(STATUS[wrong] ?? 403, wrong);
+      const accessKeyId = /Credential=([^/]+)/.exec(request.headers.authorization!)![1]!;
+      const rights = { mayRead: true, mayWrite: true, ...keys[accessKeyId] };
+      const [, bucket, ...rest] = url.pathname.split("/");
+      if (bucket !== this.bucket) throw new Refusal(404, "NoSuchBucket");
+      const key = rest.map(decodeURIComponent).join("/");
+      const reads = request.method === "GET" || request.method === "HEAD";
+      if (reads ? !rights.mayRead : !rights.mayWrite) throw new Refusal(403, "AccessDenied");
+      this.serve(request, response, url, key, body);
+    } catch (error) {
+      const { status, code } = error instanceof Refusal ? error : new Refusal(500, "InternalError");
+      if (!(error instanceof Refusal)) console.error(error);
+      response.writeHead(status, { "content-type": "application/xml" });
+      response.end(
+        request.method === "HEAD"
+          ? undefined
+          : xml(`<Error><Code>${code}</Code><Message>${code}</Message></Error>`),
+      );
+    }
+  }
+
+  private serve(
+    request: IncomingMessage,
+    response: ServerResponse,
+    url: URL,
+    key: string,
+    body: Buffer,
+  ): unknown {
+    const ask = url.searchParams;
+    const uploadId = ask.get("uploadId");
+    const method = request.method!;
+    if (method === "GET" && key === "") return this.list(response, ask);
+    if (method === "POST" && ask.has("uploads")) {
+      const id = randomUUID();
+      this.uploads.set(id, { key, parts: new Map(), ...wishesOf(request) });
+      return send(
+        response,
+        `<InitiateMultipartUploadResult><UploadId>${id}</UploadId></InitiateMultipartUploadResult>`,
+      );
+    }
+    if (uploadId) {
+      const upload = this.uploads.get(uploadId);
+      if (!upload || upload.key !== key) throw new Refusal(404, "NoSuchUpload");
+      if (method === "PUT") {
+        this.roomFor(body.length);
+        upload.parts.set(Number(ask.get("partNumber")), body);
+        return response.writeHead(200, { etag: etagOf(body) }).end();
+      }
+      this.uploads.delete(uploadId);
+      if (method === "DELETE") {
+        return response.writeHead(204).end();
+      }
+      const bytes = Buffer.concat([...upload.parts].sort(([a], [b]) => a - b).map(([, part]) => part));
+      this.store(request, key, bytes, upload);
+      return send(
+        response,
+        `<CompleteMultipartUploadResult><ETag>${etagOf(bytes)}</ETag></CompleteMultipartUploadResult>`,
+      );
+    }
+    if (method === "PUT") {
+      this.roomFor(body.length);
+      this.store(request, key, body, wishesOf(request));
+      return response.writeHead(200, { etag: etagOf(body) }).end();
+    }
+    const object = this.objects.get(key);
+    if (method === "DELETE") {
+      if (object?.lockedUntil && object.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
+      this.objects.delete(key);
+      return response.writeHead(204).end();
+    }
+    if (!object) throw new Refusal(404, "NoSuchKey");
+    return this.give(request, response, object);
+  }
+
+  private give(request: IncomingMessage, response: ServerResponse, { bytes }: StoredObject): void {
+    const range = /^bytes=(\d+)-(\d+)$/.exec(request.headers.range ?? "");
+    if (range && Number(range[1]) >= bytes.length) throw new Refusal(416, "InvalidRange");
+    const part = range ? bytes.subarray(Number(range[1]), Number(range[2]) + 1) : bytes;
+    response.writeHead(range ? 206 : 200, { "content-length": part.length, etag: etagOf(bytes) });
+    response.end(request.method === "HEAD" ? undefined : part);
+  }
+
+  private roomFor(bytes: number): void {
+    let used = bytes;
+    for (const object of this.objects.values()) used += object.bytes.length;
+    for (const upload of this.uploads.values()) for (const part of upload.parts.values()) used += part.length;
+    if (used > this.faults.capacity) throw new Refusal(507, "InsufficientStorage");
+  }
+
+  private store(
+    request: IncomingMessage,
+    key: string,
+    bytes: Buffer,
+    wishes: { lockedUntil: Date | null; storageClass: string },
+  ): void {
+    if (request.headers["if-none-match"] === "*" && this.objects.has(key))
+      throw new Refusal(412, "PreconditionFailed");
+    this.objects.set(key, { bytes, ...wishes });
+  }
+
+  private list(response: ServerResponse, ask: URLSearchParams): void {
+    const prefix = ask.get("prefix") ?? "";
+    const after = ask.get("continuation-token") ?? "";
+    const keys = [...this.objects.keys()].filter((key) => key.startsWith(prefix) && key > after).sort();
+    const page = keys.slice(0, this.page);
+    const more = keys.length > page.length;
+    send(
+      response,
+      `<ListBucketResult><IsTruncated>${more}</IsTruncated>${
+        more ? `<NextContinuationToken>${page.at(-1)}</NextContinuationToken>` : ""
+      }${page
+        .map(
+          (key) =>
+            `<Contents><Key>${key}</Key><Size>${this.objects.get(key)!.bytes.length}</Size></Contents>`,
+        )
+        .join("")}</ListBucketResult>`,
+    );
+  }
+}
+
+function wishesOf(request: IncomingMessage): { lockedUntil: Date | null; storageClass: string } {
+  const until = request.headers["x-amz-object-lock-retain-until-date"];
+  return {
+    lockedUntil: until ? new Date(String(until)) : null,
+    storageClass: String(request.headers["x-amz-storage-class"] ?? "STANDARD"),
+  };
+}
+
+function send(response: ServerResponse, body: string): void {
+  response.writeHead(200, { "content-type": "application/xml" });
+  response.end(xml(body));
+}
+
+async function bodyOf(request: IncomingMessage): Promise<Buffer> {
+  const parts: Buffer[] = [];
+  for await (const part of request) parts.push(part as Buffer);
+  return Buffer.concat(parts);
+}

@@ -1,0 +1,217 @@
+import { CodedError } from "@/core/codes";
+import { chunksOf, walkTree } from "./browse";
+import { Identifier } from "./identity";
+import type { StoreKeys } from "./keys";
+import { lastPart, packName, packsOf, pointName, pointsOf } from "./layout";
+import { openPack } from "./pack";
+import type { Place } from "./places/place";
+import { openPoint } from "./point";
+import { compressor } from "./press/compressor";
+import { StoreReader } from "./reader";
+import { idKey, showBytes } from "./tree";
+
+/** What should be there. */
+export interface CheckedPack {
+  readonly id: string;
+  readonly size: number;
+}
+export interface CheckedPoint {
+  readonly id: string;
+  readonly root: Uint8Array;
+  readonly size: number;
+}
+
+export interface Finding {
+  readonly object: "pack" | "point";
+  readonly id: string;
+  readonly detail: string;
+}
+/** A file (or, with the path of a folder, all below it) of a point that cannot be read whole. */
+export interface Touched {
+  readonly pointId: string;
+  readonly path: string;
+  /** The packs that it lacks; none when the tree itself is broken there. */
+  readonly packs: readonly string[];
+}
+
+export interface CheckFigures {
+  packs: number;
+  points: number;
+  bytes: number;
+  files: number;
+}
+
+export interface CheckOptions {
+  readonly keys: StoreKeys;
+  readonly place: Place;
+  readonly spaceId: string;
+  readonly depth: "objects" | "trees" | "bytes";
+  readonly packs: readonly CheckedPack[];
+  readonly points: readonly CheckedPoint[];
+  /** Called now and then with what was done so far. */
+  readonly progress?: (figures: Readonly<CheckFigures>) => void;
+  /** Touched files are named up to so many for each point. */
+  readonly mostNamed?: number;
+}
+
+export interface CheckResult {
+  readonly findings: readonly Finding[];
+  readonly touched: readonly Touched[];
+  readonly figures: CheckFigures;
+}
+
+/**
+ * Checks a client's space in a depot. What is found does not end the check: everything that can be read is. Only a place
+ * that does not answer does, with its code.
+ */
+export async function checkSpace(options: CheckOptions): Promise<CheckResult> {
+  return new SpaceCheck(options).run();
+}
+
+class SpaceCheck {
+  private readonly findings: Finding[] = [];
+  private readonly figures: CheckFigures = { packs: 0, points: 0, bytes: 0, files: 0 };
+  private readonly badPacks = new Set<string>();
+  /** In which pack each chunk lies that can be read, as far as the depth of this check tells. */
+  private readonly index = new Map<string, string>();
+  /** Chunks of damaged blocks. The same chunk may lie whole in another pack. */
+  private readonly badChunks = new Map<string, string>();
+
+  constructor(private readonly options: CheckOptions) {}
+
+  async run(): Promise<CheckResult> {
+    const { depth, packs, points } = this.options;
+    const sizes = await this.listed();
+    for (const pack of packs) {
+      await this.checkPack(pack, sizes.has(pack.id));
+      this.figures.packs += 1;
+      this.options.progress?.(this.figures);
+    }
+    const touched: Touched[] = [];
+    const open: CheckedPoint[] = [];
+    for (const point of points) {
+      if (await this.checkPoint(point, sizes.has(point.id))) open.push(point);
+      this.figures.points += 1;
+      this.options.progress?.(this.figures);
+    }
+    if (depth !== "objects" || this.badPacks.size > 0)
+      for (const point of open) touched.push(...(await this.touchedOf(point)));
+    return { findings: this.findings, touched, figures: this.figures };
+  }
+
+  /** What the place lists: one call for thousands of objects. */
+  private async listed(): Promise<Set<string>> {
+    const { place, spaceId } = this.options;
+    const there = new Set<string>();
+    for (const prefix of [packsOf(spaceId), pointsOf(spaceId)])
+      for await (const name of place.list(prefix)) there.add(lastPart(name));
+    return there;
+  }
+
+  private note(object: Finding["object"], id: string, error: unknown): void {
+    if (!(error instanceof CodedError)) throw error;
+    // a place that does not answer says nothing about what lies there
+    if (!["store.damaged", "store.wrong-key", "not-found", "depot.newer"].includes(error.code)) throw error;
+    this.findings.push({ object, id, detail: error.message });
+    if (object === "pack") this.badPacks.add(id);
+  }
+
+  private async checkPack({ id, size }: CheckedPack, there: boolean): Promise<void> {
+    const { place, spaceId, keys, depth } = this.options;
+    try {
+      if (!there) throw new CodedError("store.damaged", "a pack is missing");
+      const name = packName(spaceId, id);
+      const length = await place.size(name);
+      if (length !== size)
+        throw new CodedError("store.damaged", `a pack has ${length} bytes, ${size} were stored`);
+      // directories are always read: without them nothing could say what a damage touches
+      const bytes = { size, read: (offset: number, count: number) => place.read(name, offset, count) };
+      const pack = await openPack(keys, Buffer.from(id, "hex"), bytes);
+      const isThere = (block: { readonly ids: readonly Uint8Array[] }) => {
+        for (const chunk of block.ids) this.index.set(idKey(chunk), id);
+      };
+      if (depth !== "bytes") {
+        for (const block of pack.blocks) isThere(block);
+        return;
+      }
+      const ids = [new Identifier(keys.chunkId), new Identifier(keys.treeId)];
+      for (const [place, block] of pack.blocks.entries()) {
+        try {
+          const sealed = await bytes.read(block.offset, block.sealedLength);
+          this.figures.bytes += sealed.length;
+          const packed = pack.unsealBlock(place, sealed);
+          const total = block.lengths.reduce((sum, one) => sum + one, 0);
+          const raw = block.compressed ? await compressor.decompress(packed, total) : packed;
+          let at = 0;
+          for (const [i, chunk] of block.ids.entries()) {
+            const content = raw.subarray(at, at + block.lengths[i]!);
+            at += content.length;
+            if (!ids.some((identifier) => identifier.id(content).equals(chunk)))
+              throw new CodedError("store.damaged", "a chunk is not what its id says");
+          }
+          isThere(block);
+        } catch (error) {
+          for (const chunk of block.ids) this.badChunks.set(idKey(chunk), id);
+          this.note("pack", id, error);
+        }
+      }
+    } catch (error) {
+      this.note("pack", id, error);
+    }
+  }
+
+  private async checkPoint({ id, root, size }: CheckedPoint, there: boolean): Promise<boolean> {
+    const { place, spaceId, keys, depth } = this.options;
+    try {
+      if (!there) throw new CodedError("store.damaged", "a point is missing");
+      if (depth === "objects") return true;
+      const object = await place.read(pointName(spaceId, id), 0, size + 1);
+      if (object.length !== size) throw new CodedError("store.damaged", "a point has another length");
+      const { content } = openPoint(keys, object);
+      if (Buffer.compare(content.root, root) !== 0)
+        throw new CodedError("store.damaged", "a point has another root than was stored");
+    } catch (error) {
+      this.note("point", id, error);
+    }
+    // its tree may be whole all the same: the catalogue knows the root
+    return true;
+  }
+
+  /** Files of a point that lack a chunk, and folders that do not open. */
+  private async touchedOf({ id, root }: CheckedPoint): Promise<Touched[]> {
+    const { place, spaceId, keys, mostNamed = 100 } = this.options;
+    const reader = new StoreReader(keys, {
+      locate: async (ids) => ids.map((chunk) => this.index.get(idKey(chunk)) ?? null),
+      open: async (packId) => {
+        const name = packName(spaceId, packId);
+        return {
+          size: await place.size(name),
+          read: (offset, length) => place.read(name, offset, length),
+        };
+      },
+    });
+    const touched: Touched[] = [];
+    let path = "/";
+    try {
+      for await (const walked of walkTree(reader, root, "/")) {
+        path = showBytes(walked.path);
+        if (walked.entry.type !== "file") continue;
+        this.figures.files += 1;
+        const packs = new Set<string>();
+        let lacks = false;
+        for (const chunk of await chunksOf(reader, walked.entry)) {
+          const key = idKey(chunk);
+          if (this.index.has(key)) continue;
+          lacks = true;
+          const bad = this.badChunks.get(key);
+          if (bad) packs.add(bad);
+        }
+        if (lacks && touched.length < mostNamed) touched.push({ pointId: id, path, packs: [...packs] });
+      }
+    } catch (error) {
+      if (!(error instanceof CodedError) || error.code !== "store.damaged") throw error;
+      touched.push({ pointId: id, path: `everything after ${path}`, packs: [] });
+    }
+    return touched;
+  }
+}

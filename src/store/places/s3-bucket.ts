@@ -1,0 +1,230 @@
+import {
+  AbortMultipartUploadCommand,
+  CompleteMultipartUploadCommand,
+  CreateMultipartUploadCommand,
+  DeleteObjectCommand,
+  GetObjectCommand,
+  HeadObjectCommand,
+  ListObjectsV2Command,
+  type ObjectLockMode,
+  PutObjectCommand,
+  S3Client,
+  type S3ServiceException,
+  type StorageClass,
+  UploadPartCommand,
+} from "@aws-sdk/client-s3";
+import { type Code, CodedError } from "@/core/codes";
+import type { Place } from "./place";
+
+export interface BucketSettings {
+  /** An origin, such as `https://s3.region.example`. */
+  readonly endpoint: string;
+  readonly region: string;
+  readonly bucket: string;
+  /** Goes before every name; empty, or ends with a slash. */
+  readonly prefix: string;
+  /** The bucket in the path and not in the host's name. */
+  readonly pathStyle: boolean;
+  readonly storageClass: string | null;
+  readonly accessKeyId: string;
+}
+
+/** What is put at once; more is put in parts of this size, so that no whole pack is held. S3 wants 5 MiB at least. */
+const PART_BYTES = 8 * 1024 * 1024;
+
+/** What servers of this protocol say, in our words. */
+const CODE_OF_ERROR: Readonly<Record<string, Code>> = {
+  NoSuchKey: "not-found",
+  NotFound: "not-found",
+  NoSuchBucket: "depot.not-reached",
+  PreconditionFailed: "request.conflict",
+  ConditionalRequestConflict: "request.conflict",
+  InvalidAccessKeyId: "depot.signin-refused",
+  SignatureDoesNotMatch: "depot.signin-refused",
+  AccessDenied: "depot.not-allowed",
+  PermanentRedirect: "depot.other-region",
+  AuthorizationHeaderMalformed: "depot.other-region",
+  RequestTimeTooSkewed: "depot.clock-wrong",
+  QuotaExceeded: "depot.full",
+  InsufficientStorage: "depot.full",
+  EntityTooLarge: "depot.full",
+};
+const CODE_OF_STATUS: Readonly<Record<number, Code>> = {
+  301: "depot.other-region",
+  403: "depot.not-allowed",
+  404: "not-found",
+  412: "request.conflict",
+  507: "depot.full",
+};
+
+function coded(error: unknown, name: string): Error {
+  if (error instanceof CodedError) return error;
+  const { name: kind, message, $metadata } = error as S3ServiceException;
+  const code = CODE_OF_ERROR[kind] ?? CODE_OF_STATUS[$metadata?.httpStatusCode ?? 0] ?? "depot.not-reached";
+  return new CodedError(code, `${name}: ${message || kind}`, { cause: error });
+}
+
+const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;
+
+/** A bucket of S3-compatible storage as a place. Objects are never overwritten: each is put on condition that it is new. */
+export class S3Bucket implements Place {
+  private readonly client: S3Client;
+
+  constructor(
+    private readonly settings: BucketSettings,
+    secretAccessKey: string,
+  ) {
+    this.client = new S3Client({
+      endpoint: settings.endpoint,
+      region: settings.region,
+      forcePathStyle: settings.pathStyle,
+      credentials: { accessKeyId: settings.accessKeyId, secretAccessKey },
+      // not every server knows the newer check sums; every object of ours is sealed and checks itself
+      requestChecksumCalculation: "WHEN_REQUIRED",
+      responseChecksumValidation: "WHEN_REQUIRED",
+      maxAttempts: 4,
+    });
+  }
+
+  private key(name: string): { Bucket: string; Key: string } {
+    if (!SAFE_NAME.test(name) || name.split("/").some((part) => part === "." || part === ".."))
+      throw new CodedError("request.invalid", `${JSON.stringify(name)} is no name of an object`);
+    return { Bucket: this.settings.bucket, Key: `${this.settings.prefix}${name}` };
+  }
+
+  private get storage(): { StorageClass?: StorageClass } {
+    return this.settings.storageClass ? { StorageClass: this.settings.storageClass as StorageClass } : {};
+  }
+
+  async put(
+    name: string,
+    content: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
+    lockedUntil?: Date,
+  ): Promise<number> {
+    const key = this.key(name);
+    const lock = lockedUntil
+      ? { ObjectLockMode: "COMPLIANCE" as ObjectLockMode, ObjectLockRetainUntilDate: lockedUntil }
+      : {};
+    try {
+      let upload: Upload | null = null;
+      let total = 0;
+      try {
+        for await (const { part, last } of inParts(content, PART_BYTES)) {
+          total += part.length;
+          if (!upload && last) {
+            await this.client.send(
+              new PutObjectCommand({ ...key, ...this.storage, ...lock, Body: part, IfNoneMatch: "*" }),
+            );
+            return total;
+          }
+          upload ??= await this.beginUpload(key, lock);
+          const { ETag } = await this.client.send(
+            new UploadPartCommand({
+              ...key,
+              UploadId: upload.id,
+              PartNumber: upload.parts.length + 1,
+              Body: part,
+            }),
+          );
+          upload.parts.push({ ETag, PartNumber: upload.parts.length + 1 });
+        }
+        await this.client.send(
+          new CompleteMultipartUploadCommand({
+            ...key,
+            UploadId: upload!.id,
+            MultipartUpload: { Parts: upload!.parts },
+            IfNoneMatch: "*",
+          }),
+        );
+        return total;
+      } catch (error) {
+        if (upload)
+          await this.client
+            .send(new AbortMultipartUploadCommand({ ...key, UploadId: upload.id }))
+            .catch(() => {});
+        throw error;
+      }
+    } catch (error) {
+      throw coded(error, name);
+    }
+  }
+
+  private async beginUpload(key: { Bucket: string; Key: string }, lock: object): Promise<Upload> {
+    const { UploadId } = await this.client.send(
+      new CreateMultipartUploadCommand({ ...key, ...this.storage, ...lock }),
+    );
+    return { id: UploadId!, parts: [] };
+  }
+
+  async size(name: string): Promise<number> {
+    const head = await this.client
+      .send(new HeadObjectCommand(this.key(name)))
+      .catch((error) => Promise.reject(coded(error, name)));
+    return head.ContentLength ?? 0;
+  }
+
+  async read(name: string, offset: number, length: number): Promise<Buffer> {
+    if (length === 0) return Buffer.alloc(0);
+    try {
+      const { Body } = await this.client.send(
+        new GetObjectCommand({ ...this.key(name), Range: `bytes=${offset}-${offset + length - 1}` }),
+      );
+      return Buffer.from(await Body!.transformToByteArray());
+    } catch (error) {
+      // nothing of the object lies in that range
+      if ((error as S3ServiceException).$metadata?.httpStatusCode === 416) return Buffer.alloc(0);
+      throw coded(error, name);
+    }
+  }
+
+  async *list(prefix: string): AsyncIterable<string> {
+    const before = this.settings.prefix.length;
+    let token: string | undefined;
+    do {
+      const page = await this.client
+        .send(
+          new ListObjectsV2Command({
+            Bucket: this.settings.bucket,
+            Prefix: `${this.settings.prefix}${prefix}`,
+            ContinuationToken: token,
+          }),
+        )
+        .catch((error) => Promise.reject(coded(error, prefix)));
+      for (const object of page.Contents ?? []) yield object.Key!.slice(before);
+      token = page.NextContinuationToken;
+    } while (token);
+  }
+
+  async remove(name: string): Promise<void> {
+    await this.client
+      .send(new DeleteObjectCommand(this.key(name)))
+      .catch((error) => Promise.reject(coded(error, name)));
+  }
+}
+
+interface Upload {
+  readonly id: string;
+  readonly parts: { ETag: string | undefined; PartNumber: number }[];
+}
+
+/** Regroups content into parts of `size` bytes; the last one may be shorter, and there is always one. */
+async function* inParts(
+  content: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
+  size: number,
+): AsyncGenerator<{ part: Buffer; last: boolean }> {
+  let held: Uint8Array[] = [];
+  let length = 0;
+  for await (let piece of content) {
+    while (length + piece.length > size) {
+      const room = size - length;
+      yield { part: Buffer.concat([...held, piece.subarray(0, room)]), last: false };
+      piece = piece.subarray(room);
+      held = [];
+      length = 0;
+    }
+    // the giver may use its memory again
+    held.push(Buffer.from(piece));
+    length += piece.length;
+  }
+  yield { part: Buffer.concat(held), last: true };
+}

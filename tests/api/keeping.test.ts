@@ -1,0 +1,537 @@
+import { randomBytes } from "node:crypto";
+import {
+  appendFileSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from "node:fs";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { all } from "@/db/scope";
+import { purgeAll } from "@/runs/purge";
+import { applyRetention } from "@/runs/retention";
+import { S3Server } from "@/standins/s3/server";
+import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
+import { freshFolder } from "../depot";
+import { describeTree } from "../same-tree";
+import { TestConsole, until } from "../test-console";
+
+let console_: TestConsole;
+const system = <T extends object>(sql: string, values: unknown[] = []) =>
+  console_.services.db.withScope({ role: "system" }, (tx) => all<T>(tx, sql, values));
+const aged = () => system("update packs set used_at = used_at - interval '1 hour'");
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+});
+afterAll(() => console_?.stop());
+
+interface PointRow {
+  readonly id: string;
+  readonly moment: string;
+  readonly droppedAt: string | null;
+  readonly damagedAt: string | null;
+  readonly lockedUntil: string | null;
+}
+const pointsOf = async (machine: TestMachine) =>
+  (await console_.ok<{ points: PointRow[] }>("GET", `/sources/${machine.sourceId}/recovery-points`)).points;
+
+async function kept(
+  name: string,
+  clauses: object = {},
+): Promise<{ client: TestClient; machine: TestMachine }> {
+  const client = await makeClient(console_, name, { clauses });
+  const machine = await enrolMachine(console_, client, `${client.slug}-srv`);
+  console_.runAgent(machine.state);
+  return { client, machine };
+}
+
+/** Runs a check to its end. */
+async function check(client: TestClient, depth: string) {
+  const { checkId } = await console_.ok<{ checkId: string }>(
+    "POST",
+    `/depots/${client.depotId}/grants/${client.id}/checks`,
+    { depth },
+  );
+  let found:
+    | { id: string; outcome: string | null; message: string | null; figures: Record<string, number> }
+    | undefined;
+  await until(async () => {
+    const { checks } = await console_.ok<{ checks: NonNullable<typeof found>[] }>(
+      "GET",
+      `/depots/${client.depotId}/checks`,
+    );
+    found = checks.find((one) => one.id === checkId);
+    return found?.outcome != null;
+  }, "the check does not end");
+  const { damages } = await console_.ok<{
+    damages: { object: string; detail: string; touches: { pointId: string; path: string }[] }[];
+  }>("GET", `/depots/${client.depotId}/checks`);
+  return { ...found!, damages };
+}
+
+const packsOf = (client: TestClient): string[] => {
+  const spaces = join(client.depotPath, "spaces");
+  return readdirSync(spaces).flatMap((space) =>
+    readdirSync(join(spaces, space, "packs")).flatMap((shelf) =>
+      readdirSync(join(spaces, space, "packs", shelf)).map((name) =>
+        join(spaces, space, "packs", shelf, name),
+      ),
+    ),
+  );
+};
+const pointFilesOf = (client: TestClient): string[] => {
+  const spaces = join(client.depotPath, "spaces");
+  return readdirSync(spaces).flatMap((space) =>
+    readdirSync(join(spaces, space, "points")).map((name) => join(spaces, space, "points", name)),
+  );
+};
+function flipBit(path: string, at: number): void {
+  const bytes = readFileSync(path);
+  bytes[at]! ^= 4;
+  rmSync(path);
+  writeFileSync(path, bytes);
+}
+
+describe("a check", () => {
+  it("finds nothing in a whole depot, at each of its depths", async () => {
+    const { client, machine } = await kept("Whole");
+    writeFileSync(join(machine.root, "data/ledger"), randomBytes(3_000_000));
+    await backUp(console_, machine.sourceId);
+    for (const depth of ["objects", "trees", "bytes"]) {
+      const { outcome, figures, damages } = await check(client, depth);
+      expect([outcome, damages]).toEqual(["clean", []]);
+      expect(figures.points).toBe(1);
+      if (depth === "bytes") expect(figures.bytes).toBeGreaterThan(3_000_000);
+    }
+  });
+
+  it("names the file that a flipped bit touches; the next run stores it anew, and all is whole again", async () => {
+    const { client, machine } = await kept("Bits");
+    writeFileSync(join(machine.root, "data/photo"), randomBytes(2_000_000));
+    await backUp(console_, machine.sourceId);
+    writeFileSync(join(machine.root, "data/letter"), "unharmed");
+    await backUp(console_, machine.sourceId);
+    const before = packsOf(client);
+    const large = before.find((path) => readFileSync(path).length > 2_000_000)!;
+    flipBit(large, 100_000);
+    // a quick look cannot see it: the length is right
+    expect((await check(client, "objects")).outcome).toBe("clean");
+    const found = await check(client, "bytes");
+    expect(found.outcome).toBe("damage");
+    expect(found.damages).toMatchObject([
+      { object: "pack", detail: expect.stringContaining("does not open") },
+    ]);
+    const touched = found.damages[0]!.touches;
+    expect(new Set(touched.map((one) => one.path))).toEqual(new Set(["/data/photo"]));
+    expect(touched.length).toBe(2);
+    expect((await pointsOf(machine)).every((point) => point.damagedAt !== null)).toBe(true);
+    // everything is read although nothing changed, and what was lost is there again
+    const run = await backUp(console_, machine.sourceId);
+    expect(run.figures).toMatchObject({ filesRead: 2 });
+    expect(run.figures.newChunks).toBeGreaterThan(0);
+    const healed = await check(client, "bytes");
+    expect((await pointsOf(machine)).map((point) => point.damagedAt)).toEqual([null, null, null]);
+    expect(healed.damages.flatMap((damage) => damage.touches)).toEqual([]);
+    const target = await restore(console_, {
+      items: [{ pointId: (await pointsOf(machine)).at(-1)!.id, path: "/data" }],
+      destination: { kind: "folder", folder: "/back" },
+      clash: "keep-both",
+    });
+    expect(target.outcome).toBe("clean");
+    expect(
+      readFileSync(join(machine.root, "back/data/photo")).equals(
+        readFileSync(join(machine.root, "data/photo")),
+      ),
+    ).toBe(true);
+  });
+
+  it.each([
+    ["a pack that is missing", (client: TestClient) => rmSync(packsOf(client)[0]!), "objects"],
+    [
+      "a pack that is cut",
+      (client: TestClient) => {
+        const [path] = packsOf(client);
+        const bytes = readFileSync(path!);
+        rmSync(path!);
+        writeFileSync(path!, bytes.subarray(0, bytes.length - 9));
+      },
+      "objects",
+    ],
+    [
+      "a pack whose directory is altered",
+      (client: TestClient) => {
+        const [path] = packsOf(client);
+        flipBit(path!, readFileSync(path!).length - 100);
+      },
+      "trees",
+    ],
+    ["a point that is missing", (client: TestClient) => rmSync(pointFilesOf(client)[0]!), "objects"],
+    ["a point that is altered", (client: TestClient) => flipBit(pointFilesOf(client)[0]!, 60), "trees"],
+  ])("finds %s", async (what, harm, depth) => {
+    const { client, machine } = await kept(`Harm ${what.slice(2)}`);
+    writeFileSync(join(machine.root, "data/ledger"), randomBytes(400_000));
+    await backUp(console_, machine.sourceId);
+    harm(client);
+    const found = await check(client, depth);
+    expect(found.outcome).toBe("damage");
+    expect(found.damages.length).toBe(1);
+    expect((await pointsOf(machine))[0]!.damagedAt).not.toBeNull();
+  });
+
+  it("says that the depot is away, and damages nothing, when its disk is not mounted", async () => {
+    const { client, machine } = await kept("Away");
+    writeFileSync(join(machine.root, "data/ledger"), "page one");
+    await backUp(console_, machine.sourceId);
+    renameSync(client.depotPath, `${client.depotPath}.away`);
+    mkdirSync(client.depotPath); // the mount point that is left
+    const found = await check(client, "objects");
+    expect(found).toMatchObject({
+      outcome: "failed",
+      message: expect.stringContaining("is its disk mounted?"),
+    });
+    expect((await pointsOf(machine))[0]!.damagedAt).toBeNull();
+    appendFileSync(join(machine.root, "data/ledger"), "page two");
+    expect(await backUp(console_, machine.sourceId)).toMatchObject({
+      outcome: "failed",
+      code: "depot.not-reached",
+    });
+    expect(readdirSync(client.depotPath)).toEqual([]);
+    rmSync(client.depotPath, { recursive: true });
+    renameSync(`${client.depotPath}.away`, client.depotPath);
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+  });
+});
+
+describe("locks and holds", () => {
+  it("keep points whatever the policy says, until their day or until they are lifted", async () => {
+    const { client, machine } = await kept("Locked", { howLong: { kind: "last", count: 1 } });
+    await console_.ok("PUT", `/depots/${client.depotId}/grants/${client.id}`, {
+      quotaBytes: 1e9,
+      lockDays: 7,
+    });
+    for (const text of ["one", "two", "three"]) {
+      writeFileSync(join(machine.root, "data/letter"), text);
+      await backUp(console_, machine.sourceId);
+    }
+    expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
+    expect((await pointsOf(machine)).every((point) => point.lockedUntil && !point.droppedAt)).toBe(true);
+    // nobody shortens it: not the API, not the database
+    const shorter = await console_.call<{ errors: { field: string }[] }>(
+      "PUT",
+      `/depots/${client.depotId}/grants/${client.id}`,
+      { quotaBytes: 1e9, lockDays: 6 },
+    );
+    expect(shorter.body.errors[0]!.field).toBe("lockDays");
+    await expect(system("update points set locked_until = now()")).rejects.toThrow(/never shortened/);
+    await expect(
+      system("update points set purged_at = now() where locked_until is not null"),
+    ).rejects.toThrow(/not purged/);
+    await console_.ok("PUT", `/depots/${client.depotId}/grants/${client.id}`, {
+      quotaBytes: 1e9,
+      lockDays: 9,
+    });
+    // as if the days had passed: only the owner of the tables can pretend that
+    const { Client } = (await import("pg")).default;
+    const owner = new Client({ connectionString: console_.access.owner });
+    await owner.connect();
+    await owner.query("alter table points disable trigger keep_locked_points");
+    await owner.query("update points set locked_until = now() - interval '1 minute'");
+    await owner.query("alter table points enable trigger keep_locked_points");
+    await owner.end();
+    const { hold } = await console_.ok<{ hold: { id: string } }>(
+      "POST",
+      `/sources/${machine.sourceId}/holds`,
+      {
+        reason: "a letter from the court",
+      },
+    );
+    expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
+    await console_.ok("DELETE", `/sources/${machine.sourceId}/holds/${hold.id}`);
+    expect(await applyRetention(console_.services, machine.sourceId)).toBe(2);
+    const [, oldest] = (await pointsOf(machine)).filter((point) => point.droppedAt);
+    await console_.ok("POST", `/recovery-points/${oldest!.id}/keep`);
+    await console_.ok("POST", `/sources/${machine.sourceId}/holds`, {
+      reason: "this one alone",
+      pointId: oldest!.id,
+    });
+    await system("update points set purge_after = now() - interval '1 minute' where purge_after is not null");
+    await aged();
+    expect(await purgeAll(console_.services)).toBeGreaterThan(0);
+    expect((await pointsOf(machine)).map((point) => point.id)).toContain(oldest!.id);
+    expect((await check(client, "bytes")).outcome).toBe("clean");
+  });
+
+  it("wants to know why", async () => {
+    const { machine } = await kept("Reason");
+    const answer = await console_.call<{ errors: { field: string }[] }>(
+      "POST",
+      `/sources/${machine.sourceId}/holds`,
+      {
+        reason: " ",
+      },
+    );
+    expect(answer.body.errors[0]!.field).toBe("reason");
+  });
+});
+
+describe("a purge beside other work", () => {
+  it("frees what nothing needs, writes thin packs anew, and leaves the rest as it was", async () => {
+    const { client, machine } = await kept("Thin", { howLong: { kind: "last", count: 1 } });
+    const data = join(machine.root, "data");
+    for (let i = 0; i < 40; i += 1) writeFileSync(join(data, `crate ${i}`), randomBytes(100_000));
+    await backUp(console_, machine.sourceId);
+    for (let i = 3; i < 40; i += 1) rmSync(join(data, `crate ${i}`));
+    await backUp(console_, machine.sourceId);
+    await applyRetention(console_.services, machine.sourceId);
+    await system("update points set purge_after = now() - interval '1 minute' where purge_after is not null");
+    await aged();
+    const [before] = await system<{ used: number }>(
+      "select used_bytes as used from grants where client_id = $1",
+      [client.id],
+    );
+    const freed = await purgeAll(console_.services);
+    const [after] = await system<{ used: number }>(
+      "select used_bytes as used from grants where client_id = $1",
+      [client.id],
+    );
+    expect(before!.used - after!.used).toBe(freed);
+    const onDisk = [...packsOf(client), ...pointFilesOf(client)].reduce(
+      (sum, path) => sum + readFileSync(path).length,
+      0,
+    );
+    expect(onDisk).toBe(after!.used);
+    expect(after!.used).toBeLessThan(800_000);
+    expect((await check(client, "bytes")).outcome).toBe("clean");
+    const run = await restore(console_, {
+      items: [{ pointId: (await pointsOf(machine))[0]!.id, path: "/data" }],
+      destination: { kind: "folder", folder: "/back" },
+      clash: "keep-both",
+    });
+    expect(run.outcome).toBe("clean");
+    expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(data));
+  });
+
+  it("spares what a run that goes on was told is there, and takes it when that run has ended", async () => {
+    const { client, machine } = await kept("Beside", { howLong: { kind: "last", count: 1 } });
+    writeFileSync(join(machine.root, "data/cargo"), randomBytes(500_000));
+    await backUp(console_, machine.sourceId);
+    rmSync(join(machine.root, "data/cargo"));
+    writeFileSync(join(machine.root, "data/other"), "x");
+    await backUp(console_, machine.sourceId);
+    await applyRetention(console_.services, machine.sourceId);
+    await system("update points set purge_after = now() - interval '1 minute' where purge_after is not null");
+    await aged();
+    // a run that began before, and asked a moment ago for what the dropped point alone needs
+    const [busy] = await system<{ id: string }>(
+      `insert into runs (id, client_id, source_id, machine_id, kind, cause, due_at, state, started_at, lease_until)
+       select gen_random_uuid(), client_id, id, machine_id, 'backup', 'person', now(), 'reading', now(), now() + interval '1 hour'
+       from sources where id = $1 returning id`,
+      [machine.sourceId],
+    );
+    await system("update packs set used_at = now() where client_id = $1", [client.id]);
+    await purgeAll(console_.services);
+    const large = () => packsOf(client).filter((path) => readFileSync(path).length > 400_000).length;
+    expect(large()).toBe(1);
+    expect((await pointsOf(machine)).length).toBe(1);
+    await system("update runs set state = 'ended', outcome = 'stopped', ended_at = now() where id = $1", [
+      busy!.id,
+    ]);
+    await aged();
+    expect(await purgeAll(console_.services)).toBeGreaterThan(400_000);
+    expect(large()).toBe(0);
+    expect((await check(client, "bytes")).outcome).toBe("clean");
+  });
+});
+
+describe("a bucket as a depot", () => {
+  let server: S3Server;
+  let endpoint: string;
+  const body = (change: object = {}) => ({
+    name: "Far bucket",
+    kind: "s3",
+    region: "north harbour",
+    endpoint,
+    bucketRegion: "north-harbour",
+    bucket: "keep",
+    prefix: "deep/",
+    accessKeyId: "deep-keep",
+    secretAccessKey: "harbour",
+    ...change,
+  });
+  beforeAll(async () => {
+    server = new S3Server({
+      keys: { "deep-keep": { secret: "harbour" }, writer: { secret: "w", mayRead: false } },
+    });
+    endpoint = await server.listen();
+  });
+  afterAll(() => server.close());
+
+  it.each([
+    ["a wrong secret", { secretAccessKey: "wrong" }, "secretAccessKey"],
+    ["another region", { bucketRegion: "south-sea" }, "bucketRegion"],
+    ["a key that may not read", { accessKeyId: "writer", secretAccessKey: "w" }, "accessKeyId"],
+    ["a server that is not there", { endpoint: "http://127.0.0.1:2" }, "endpoint"],
+    ["no name of a bucket", { bucket: "A" }, "bucket"],
+    ["a prefix without its slash", { prefix: "deep" }, "prefix"],
+  ])("is refused with %s, at its field", async (_what, change, field) => {
+    const answer = await console_.call<{ errors: { field: string }[] }>("POST", "/depots", body(change));
+    expect(answer.status).toBe(422);
+    expect(answer.body.errors.map((error) => error.field)).toContain(field);
+    expect(server.objects.size).toBe(0);
+  });
+
+  it("keeps, checks, restores and purges like a folder, and its secret is shown to nobody", async () => {
+    const { client, machine } = await kept("Overseas");
+    const { depot } = await console_.ok<{ depot: { id: string } }>("POST", "/depots", body());
+    expect(JSON.stringify(depot)).not.toMatch(/secret/i);
+    await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9 });
+    const policy = await console_.ok<{ policy: { revision: number; clauses: object } }>(
+      "GET",
+      `/policies/${client.policyId}`,
+    );
+    await console_.ok("PUT", `/policies/${client.policyId}`, {
+      name: "Everything",
+      revision: policy.policy.revision,
+      clauses: { ...policy.policy.clauses, where: { depotId: depot.id } },
+    });
+    const data = join(machine.root, "data");
+    writeFileSync(join(data, "letter"), "over the sea");
+    writeFileSync(join(data, "chart"), randomBytes(20_000_000));
+    server.faults.busy = 1;
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    const second = await backUp(console_, machine.sourceId);
+    expect(second.figures).toMatchObject({ filesUnchanged: 2, newChunks: 0 });
+    expect([...server.objects.keys()].every((key) => key.startsWith("deep/"))).toBe(true);
+    const away = { ...client, depotId: depot.id };
+    expect((await check(away, "bytes")).outcome).toBe("clean");
+    const run = await restore(console_, {
+      items: [{ pointId: (await pointsOf(machine))[0]!.id, path: "/data" }],
+      destination: { kind: "folder", folder: "/back" },
+      clash: "keep-both",
+    });
+    expect(run.outcome).toBe("clean");
+    expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(data));
+    server.faults.capacity = 1;
+    writeFileSync(join(data, "more"), randomBytes(100_000));
+    expect(await backUp(console_, machine.sourceId)).toMatchObject({ outcome: "failed", code: "depot.full" });
+    server.faults.capacity = Number.POSITIVE_INFINITY;
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    expect((await check(away, "bytes")).outcome).toBe("clean");
+  });
+
+  it("locks its objects where the grant has a lock", async () => {
+    const { client, machine } = await kept("Lagoon");
+    const { depot } = await console_.ok<{ depot: { id: string } }>(
+      "POST",
+      "/depots",
+      body({ name: "Lagoon", prefix: "lagoon/" }),
+    );
+    await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9, lockDays: 3 });
+    const policy = await console_.ok<{ policy: { revision: number; clauses: object } }>(
+      "GET",
+      `/policies/${client.policyId}`,
+    );
+    await console_.ok("PUT", `/policies/${client.policyId}`, {
+      name: "Everything",
+      revision: policy.policy.revision,
+      clauses: { ...policy.policy.clauses, where: { depotId: depot.id } },
+    });
+    writeFileSync(join(machine.root, "data/letter"), "locked");
+    await backUp(console_, machine.sourceId);
+    const objects = [...server.objects].filter(([key]) => key.startsWith("lagoon/spaces/"));
+    expect(objects.length).toBe(2);
+    for (const [key, { lockedUntil }] of objects)
+      expect(lockedUntil!.getTime(), key).toBeGreaterThan(Date.now() + 2.9 * 86_400_000);
+  });
+});
+
+describe("adopting a depot", () => {
+  it("gives an empty console back what a depot and the key hold, restorable, and does no harm twice", async () => {
+    const { client, machine } = await kept("Quillmere Veterinary Group");
+    const data = join(machine.root, "data");
+    mkdirSync(join(data, "Templates"));
+    writeFileSync(join(data, "Templates/letter"), "Dear owner of");
+    await backUp(console_, machine.sourceId);
+    writeFileSync(join(data, "x-ray"), randomBytes(1_500_000));
+    await backUp(console_, machine.sourceId);
+    const fresh = await TestConsole.start();
+    try {
+      const keep = (...args: string[]) =>
+        fresh.keep(["adopt", "--depot", client.depotPath, "--key", ...args]);
+      expect(await keep("00000")).toMatchObject({
+        code: 1,
+        output: expect.stringContaining("this is not a key"),
+      });
+      const other = await makeClient(fresh, "Somebody else");
+      expect(await keep(other.groups.join(" "))).toMatchObject({
+        code: 1,
+        output: expect.stringContaining("opens no recovery point"),
+      });
+      const first = await keep(client.groups.join(" "));
+      expect(first).toMatchObject({
+        code: 0,
+        output: expect.stringMatching(
+          /Quillmere Veterinary Group: 1 sources, 2 recovery points, \d+ packs with \d+ chunks, 0 passed over/,
+        ),
+      });
+      expect((await keep(client.groups.join(" "))).output).toMatch(
+        /2 recovery points, 0 packs with 0 chunks/,
+      );
+      const { clients } = await fresh.ok<{
+        clients: { id: string; name: string; zone: string; contactEmail: string }[];
+      }>("GET", "/clients");
+      const back = clients.find((one) => one.name === "Quillmere Veterinary Group")!;
+      expect(back).toMatchObject({ zone: "Europe/London", contactEmail: "maren@client.example" });
+      const { sources } = await fresh.ok<{
+        sources: { id: string; name: string; points: number; policyName: string }[];
+      }>("GET", `/sources?client=${back.id}`);
+      expect(sources).toMatchObject([{ id: machine.sourceId, points: 2, policyName: "Everything" }]);
+      // the machine enrols anew, and its source goes on where it was
+      const again = await enrolMachine(
+        fresh,
+        {
+          ...client,
+          id: back.id,
+          siteId: (await fresh.ok<{ sites: { id: string }[] }>("GET", `/clients/${back.id}`)).sites[0]!.id,
+          policyId: (await fresh.ok<{ policies: { id: string }[] }>("GET", `/policies?client=${back.id}`))
+            .policies[0]!.id,
+        },
+        `${client.slug}-srv`,
+      );
+      expect(again.sourceId).toBe(machine.sourceId);
+      fresh.runAgent(again.state);
+      const { points } = await fresh.ok<{ points: PointRow[] }>(
+        "GET",
+        `/sources/${machine.sourceId}/recovery-points`,
+      );
+      const run = await restore(fresh, {
+        items: [{ pointId: points[0]!.id, path: "/data" }],
+        destination: { kind: "original" },
+        clash: "keep-both",
+      });
+      expect(run.outcome).toBe("clean");
+      expect(describeTree(join(again.root, "data"))).toEqual(describeTree(data));
+      const next = await backUp(fresh, machine.sourceId);
+      expect(next).toMatchObject({ figures: { newBytes: expect.any(Number) } });
+      expect(next.figures.newBytes).toBeLessThan(10_000);
+    } finally {
+      await fresh.stop();
+    }
+  });
+
+  it("refuses a folder that is no depot, and one of a newer version", async () => {
+    const folder = freshFolder("none");
+    const { client } = await kept("Versions");
+    const key = client.groups.join(" ");
+    expect((await console_.keep(["adopt", "--depot", folder, "--key", key])).output).toMatch(/not a depot/);
+    writeFileSync(
+      join(folder, "deep-keep-depot.json"),
+      JSON.stringify({ format: "deep-keep-depot", version: 9, id: "x", created: "" }),
+    );
+    expect((await console_.keep(["adopt", "--depot", folder, "--key", key])).output).toMatch(/newer version/);
+  });
+});
