@@ -108,6 +108,10 @@ export const markDamaged = (tx: Tx, depotId: string, clientId: string, ids: read
      where depot_id = $1 and client_id = $2 and purged_at is null and (damaged_at is not null) <> (id = any($3))`,
     [depotId, clientId, ids, now],
   );
-/** The next run that stores one of these chunks stores it anew. */
-export const forgetChunksOf = (tx: Tx, spaceId: string, packId: Buffer) =>
-  change(tx, "delete from chunks where space_id = $1 and pack_id = $2", [spaceId, packId]);
+/** Forgets chunks of a pack (null: all of them): the next run that has one of them stores it anew. */
+export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: readonly Buffer[] | null) =>
+  change(
+    tx,
+    "delete from chunks where space_id = $1 and pack_id = $2 and ($3::bytea[] is null or id = any($3))",
+    [spaceId, packId, ids],
+  );

@@ -112,3 +112,11 @@ export const countSpace = (tx: Tx, spaceId: string, bytes: number) =>
 
 export const setPurgeDue = (tx: Tx, spaceId: string, due: boolean) =>
   change(tx, "update grants set purge_due = $2 where space_id = $1", [spaceId, due]);
+/** Follows a server of buckets to another address. */
+export const moveBuckets = (tx: Tx, before: string, after: string) =>
+  change(
+    tx,
+    `update depots set path = $2 || substr(path, length($1) + 1), settings = jsonb_set(settings, '{endpoint}', to_jsonb($2::text))
+     where kind = 's3' and settings->>'endpoint' = $1`,
+    [before, after],
+  );

@@ -1,4 +1,4 @@
-import { existsSync, readFileSync } from "node:fs";
+import { existsSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
 /** Where the demo's world lies in the data folder. */
@@ -21,6 +21,20 @@ export function demoMachines(home: string): readonly DemoMachine[] {
     : [];
 }
 
-/** The demo's mail: where its messages lie, and the port it answered at last. */
-export const mailFolder = (home: string): string => join(home, "demo/mail");
-export const mailPortFile = (home: string): string => join(home, "demo/mail-port");
+/** A stand-in of the demo: where its things lie, and the port it answered at last. */
+export interface DemoStandin {
+  readonly kind: "mail" | "bucket";
+  readonly folder: string;
+  readonly port: number;
+  /** What it is told by its environment. */
+  readonly env: Readonly<Record<string, string>>;
+}
+const standinsFile = (home: string): string => join(home, "demo/standins.json");
+
+export function demoStandins(home: string): readonly DemoStandin[] {
+  return existsSync(standinsFile(home))
+    ? (JSON.parse(readFileSync(standinsFile(home), "utf8")) as DemoStandin[])
+    : [];
+}
+export const writeStandins = (home: string, standins: readonly DemoStandin[]): void =>
+  writeFileSync(standinsFile(home), `${JSON.stringify(standins, null, 2)}\n`, { mode: 0o600 });

@@ -12,6 +12,7 @@ import { insertPerson, insertToken, type Person } from "@/db/people";
 import { one } from "@/db/scope";
 import { sourcesOfConnection } from "@/db/sources";
 import { enrolMachine } from "@/runs/agent-desk";
+import { requestAllChecks } from "@/runs/check";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
 import { tickSchedules } from "@/runs/tick";
@@ -20,10 +21,11 @@ import { makeServices, type Services } from "@/server/services";
 import type { Settings } from "@/server/settings";
 import { hashPassword } from "@/server/sign-in";
 import { MailServer } from "@/standins/mail/server";
+import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
-import { type DemoMachine, machinesFile, mailFolder, mailPortFile, signInFile } from "./places";
+import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
 import { CLIENTS, PROVIDER, STAFF, type WorldClient, type WorldMail } from "./world";
 
 const NIGHTS = 31;
@@ -70,6 +72,8 @@ class Seeding {
   private readonly mail: MailLife;
   private readonly mailServer: MailServer;
   private mailAddress = "";
+  private readonly bucketSecret = randomSecret(24);
+  private readonly bucketServer: S3Server;
   private readonly network: NetworkRuns;
   private readonly folder: string;
   private readonly end = new Date();
@@ -83,7 +87,12 @@ class Seeding {
   ) {
     this.folder = join(home, "demo");
     this.home = home;
-    this.mail = new MailLife(mailFolder(home));
+    this.mail = new MailLife(join(this.folder, "mail"));
+    this.bucketServer = new S3Server({
+      folder: join(this.folder, "bucket"),
+      keys: { "deep-keep": { secret: this.bucketSecret } },
+      // requests are signed by the machine's own clock
+    });
     this.mailServer = new MailServer(this.mail.world, clock.now);
     this.network = new NetworkRuns(services);
   }
@@ -107,17 +116,31 @@ class Seeding {
     } as never)) as T;
   }
 
-  close = (): Promise<void> => this.mailServer.close();
+  async close(): Promise<void> {
+    await this.mailServer.close();
+    await this.bucketServer.close();
+  }
 
   async run(): Promise<void> {
     this.clock.set(this.start);
     this.mailAddress = await this.mailServer.listen();
-    writeFileSync(mailPortFile(this.home), new URL(this.mailAddress).port);
+    const bucketAddress = await this.bucketServer.listen();
+    const portOf = (address: string) => Number(new URL(address).port);
+    writeStandins(this.home, [
+      { kind: "mail", folder: join(this.folder, "mail"), port: portOf(this.mailAddress), env: {} },
+      {
+        kind: "bucket",
+        folder: join(this.folder, "bucket"),
+        port: portOf(bucketAddress),
+        env: { KEEP_BUCKET_SECRET: this.bucketSecret },
+      },
+    ]);
     const people = await this.makeStaff();
-    const depots = await this.makeDepots();
+    const depots = await this.makeDepots(bucketAddress);
     for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
     await this.liveTheMonth();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
+    await requestAllChecks(this.services, "trees");
     const token = await this.makeToken();
     const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({
       name: life.machine.name,
@@ -148,7 +171,7 @@ class Seeding {
     return shown;
   }
 
-  private async makeDepots(): Promise<Map<string, string>> {
+  private async makeDepots(bucketAddress: string): Promise<Map<string, string>> {
     const made = new Map<string, string>();
     for (const [name, region] of [
       ["Harbour", "north harbour"],
@@ -160,6 +183,22 @@ class Seeding {
       const { depot } = await this.call<{ depot: { id: string } }>("addDepot", {}, { name, path, region });
       made.set(name, depot.id);
     }
+    const { depot } = await this.call<{ depot: { id: string } }>(
+      "addDepot",
+      {},
+      {
+        kind: "s3",
+        name: "South bucket",
+        region: "south sea",
+        endpoint: bucketAddress,
+        bucketRegion: "north-harbour",
+        bucket: "keep",
+        prefix: "lanternfold/",
+        accessKeyId: "deep-keep",
+        secretAccessKey: this.bucketSecret,
+      },
+    );
+    made.set("South bucket", depot.id);
     return made;
   }
 
@@ -184,7 +223,7 @@ class Seeding {
     await this.call(
       "grantDepot",
       { depotId, clientId: client.id },
-      { quotaBytes: world.quotaMiB * 1024 * 1024 },
+      { quotaBytes: world.quotaMiB * 1024 * 1024, lockDays: world.lockDays ?? 0 },
     );
     const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>(
       "makeClientKey",

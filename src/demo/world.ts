@@ -29,8 +29,10 @@ export interface WorldClient {
   readonly region: string;
   readonly contact: readonly [name: string, email: string];
   readonly sites: readonly string[];
-  readonly depot: "Harbour" | "Quay" | "Ostrel office";
+  readonly depot: "Harbour" | "Quay" | "Ostrel office" | "South bucket";
   readonly quotaMiB: number;
+  /** Days in which what is stored cannot be dropped. */
+  readonly lockDays?: number;
   readonly policy: {
     readonly name: string;
     readonly schedule: object;
@@ -113,7 +115,7 @@ export const CLIENTS: readonly WorldClient[] = [
       name: "Archive, nightly",
       schedule: nightly("02:14"),
       targetHours: 26,
-      howLong: { kind: "for-ever" },
+      howLong: { kind: "tiers", tiers: { daily: 14, weekly: 8, monthly: 24, quarterly: 0, yearly: 20 } },
     },
     machines: [
       machine("thorn-arch-01", "Museum quay", "/srv/archive", ["letters", "readings", "ledger"], 60),
@@ -173,6 +175,7 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["High street surgery", "Mill surgery"],
     depot: "Harbour",
     quotaMiB: 1024,
+    lockDays: 30,
     policy: {
       name: "Dental, seven years",
       schedule: nightly("22:00"),
@@ -220,7 +223,7 @@ export const CLIENTS: readonly WorldClient[] = [
     region: "south sea",
     contact: ["Rewi Tamahana", "rewi@kestrin.example"],
     sites: ["Hatchery"],
-    depot: "Quay",
+    depot: "South bucket",
     quotaMiB: 512,
     policy: {
       name: "Hatchery, nightly",

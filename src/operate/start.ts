@@ -4,9 +4,10 @@ import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { AgentState } from "@/agent/state";
 import { listConnections, setAddress } from "@/db/connections";
+import { moveBuckets } from "@/db/depots";
 import { migrate } from "@/db/migrate";
 import { countPeople } from "@/db/people";
-import { demoMachines, mailFolder, mailPortFile, signInFile } from "@/demo/places";
+import { type DemoStandin, demoMachines, demoStandins, signInFile, writeStandins } from "@/demo/places";
 import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings, type Settings } from "@/server/settings";
@@ -35,23 +36,33 @@ async function healthy(): Promise<boolean> {
   }
 }
 
-/** The port of the demo's mail: the one it had, or a free one where that is taken; its connections follow it. */
-async function mailPortOf(home: string, settings: Settings): Promise<number> {
-  const before = Number(readFileSync(mailPortFile(home), "utf8"));
-  if (await portFree(before, "127.0.0.1")) return before;
-  const now = await freePort();
-  const services = makeServices(settings);
-  try {
-    await services.db.withScope({ role: "system" }, async (tx) => {
-      for (const connection of await listConnections(tx))
-        if (connection.address === `http://127.0.0.1:${before}`)
-          await setAddress(tx, connection.id, `http://127.0.0.1:${now}`);
-    });
-  } finally {
-    await services.db.end();
+/** The demo's stand-ins at the ports they had, or at free ones where those are taken; what points to them follows. */
+async function placedStandins(home: string, settings: Settings): Promise<readonly DemoStandin[]> {
+  const placed: DemoStandin[] = [];
+  for (const standin of demoStandins(home)) {
+    if (await portFree(standin.port, "127.0.0.1")) {
+      placed.push(standin);
+      continue;
+    }
+    const moved = { ...standin, port: await freePort() };
+    placed.push(moved);
+    const [before, after] = [standin, moved].map(({ port }) => `http://127.0.0.1:${port}`) as [
+      string,
+      string,
+    ];
+    const services = makeServices(settings);
+    try {
+      await services.db.withScope({ role: "system" }, async (tx) => {
+        for (const connection of await listConnections(tx))
+          if (connection.address === before) await setAddress(tx, connection.id, after);
+        await moveBuckets(tx, before, after);
+      });
+    } finally {
+      await services.db.end();
+    }
   }
-  writeFileSync(mailPortFile(home), String(now));
-  return now;
+  if (placed.length) writeStandins(home, placed);
+  return placed;
 }
 
 async function main(): Promise<void> {
@@ -100,14 +111,13 @@ async function main(): Promise<void> {
         await services.db.end();
       }
     }
-    if (existsSync(mailPortFile(home))) {
-      const mailPort = await mailPortOf(home, settings);
+    for (const { kind, port: at, folder, env: told } of await placedStandins(home, settings)) {
       children.keep(
-        "mail",
+        kind,
         process.execPath,
-        [join(project, "dist/standins.mjs"), "mail", String(mailPort), mailFolder(home)],
-        env,
-        join(home, "log/mail.log"),
+        [join(project, "dist/standins.mjs"), kind, String(at), folder],
+        { ...env, ...told },
+        join(home, `log/${kind}.log`),
       );
     }
     const next = join(project, "node_modules/next/dist/bin/next");

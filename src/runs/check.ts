@@ -5,7 +5,7 @@ import {
   type CheckDepth,
   checkById,
   endCheck,
-  forgetChunksOf,
+  forgetChunks,
   forgetDamages,
   insertCheck,
   markDamaged,
@@ -118,7 +118,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
       const real = findings.filter((finding) => finding.object === "point" || still.has(finding.id));
       await forgetDamages(tx, grant.spaceId);
       const damages = [...real, ...lostWith(touched, real)];
-      for (const { object, id, detail } of damages) {
+      for (const { object, id, detail, chunks } of damages) {
         const objectId = Buffer.from(id, "hex");
         await noteDamage(tx, grant.spaceId, check.clientId, {
           object,
@@ -129,7 +129,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
             .filter((one) => (object === "point" ? one.pointId === id : one.packs.includes(id)))
             .map(({ pointId, path }) => ({ pointId, path })),
         });
-        if (object === "pack") await forgetChunksOf(tx, grant.spaceId, objectId);
+        if (object === "pack") await forgetChunks(tx, grant.spaceId, objectId, chunks);
       }
       if (real.length) await setPurgeDue(tx, grant.spaceId, true);
       const damaged = new Set([
@@ -183,7 +183,12 @@ function lostWith(touched: readonly Touched[], findings: readonly Finding[]): Fi
     .map((one) => one.pointId);
   return [...new Set(points)]
     .filter((id) => !explained.has(id))
-    .map((id) => ({ object: "point", id, detail: "some of what it holds is in no pack any more" }));
+    .map((id) => ({
+      object: "point",
+      id,
+      detail: "some of what it holds is in no pack any more",
+      chunks: null,
+    }));
 }
 
 const describe = (findings: number, points: number): string =>

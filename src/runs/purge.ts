@@ -52,17 +52,16 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
   const needed = new Needed();
   for (const point of begun.stay) await needed.add(reader, point.root);
   let freed = begun.objects;
+  let spared = false;
   await services.db.withScope(system, async (tx) => {
     await oneAtATime(tx, grant);
     const cutoff = await oldestUse(tx, grant.clientId, now);
-    let spared = false;
     for (const pack of await packsWithChunks(tx, grant.spaceId)) {
       if (pack.chunkIds?.some((id) => needed.has(id))) continue;
       if ((await deletePack(tx, grant.spaceId, pack.id, cutoff)) > 0) freed += pack.size;
       else spared = true;
     }
     await countSpace(tx, grant.spaceId, -freed);
-    await setPurgeDue(tx, grant.spaceId, spared);
   });
   freed += await rewriteThinPacks(services, grant, place, reader, needed);
   if (begun.points || freed)
@@ -72,7 +71,10 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
         freed,
       }),
     );
-  await sweep(services, grant, place);
+  const swept = await sweep(services, grant, place);
+  // whatever broke this off before here, or made it spare something, is a reason to come again
+  if (swept !== null && !spared)
+    await services.db.withScope(system, (tx) => setPurgeDue(tx, grant.spaceId, false));
   return freed;
 }
 
@@ -146,10 +148,10 @@ async function rewriteThinPacks(
 
 /**
  * Removes objects that the index does not know: left by a purge or a run that died between two steps. What a run that is
- * going on has just put is not in the index yet either, so with one going on nothing is swept.
+ * going on has just put is not in the index yet either, so with one going on nothing is swept, and the answer is null.
  */
-export async function sweep(services: Services, grant: Grant, place: Place): Promise<number> {
-  let swept = 0;
+export async function sweep(services: Services, grant: Grant, place: Place): Promise<number | null> {
+  let swept: number | null = null;
   await services.db.withScope({ role: "system" }, async (tx) => {
     await tx.query("select pg_advisory_xact_lock(hashtextextended('client ' || $1, 0))", [grant.clientId]);
     const busy = await one(
@@ -158,6 +160,7 @@ export async function sweep(services: Services, grant: Grant, place: Place): Pro
       [grant.clientId],
     );
     if (busy) return;
+    swept = 0;
     const packs = new Set((await packsWithChunks(tx, grant.spaceId)).map((pack) => pack.id.toString("hex")));
     const points = new Set(
       (await pointsInSpace(tx, grant.depotId, grant.clientId)).map((point) => point.id.toString("hex")),
@@ -170,7 +173,9 @@ export async function sweep(services: Services, grant: Grant, place: Place): Pro
       if (!points.has(lastPart(name))) gone.push(pointName(grant.spaceId, lastPart(name)));
     for (const name of gone) {
       await place.remove(name).then(
-        () => (swept += 1),
+        () => {
+          swept = (swept ?? 0) + 1;
+        },
         (error) => {
           // its lock outlasts what needed it; a later sweep takes it
           if (!(error instanceof CodedError && error.code === "depot.not-allowed")) throw error;

@@ -25,6 +25,8 @@ export interface Finding {
   readonly object: "pack" | "point";
   readonly id: string;
   readonly detail: string;
+  /** Of a pack: the chunks that are lost; null for all of them. */
+  readonly chunks: readonly Buffer[] | null;
 }
 /** A file (or, with the path of a folder, all below it) of a point that cannot be read whole. */
 export interface Touched {
@@ -71,7 +73,9 @@ export async function checkSpace(options: CheckOptions): Promise<CheckResult> {
 class SpaceCheck {
   private readonly findings: Finding[] = [];
   private readonly figures: CheckFigures = { packs: 0, points: 0, bytes: 0, files: 0 };
-  private readonly badPacks = new Set<string>();
+  /** Packs of which nothing can be read. */
+  private readonly lostPacks = new Set<string>();
+  private readonly badBlocks: { pack: string; ids: readonly Uint8Array[]; error: CodedError }[] = [];
   /** In which pack each chunk lies that can be read, as far as the depth of this check tells. */
   private readonly index = new Map<string, string>();
   /** Chunks of damaged blocks. The same chunk may lie whole in another pack. */
@@ -87,6 +91,7 @@ class SpaceCheck {
       this.figures.packs += 1;
       this.options.progress?.(this.figures);
     }
+    this.judgeBlocks();
     const touched: Touched[] = [];
     const open: CheckedPoint[] = [];
     for (const point of points) {
@@ -94,7 +99,7 @@ class SpaceCheck {
       this.figures.points += 1;
       this.options.progress?.(this.figures);
     }
-    if (depth !== "objects" || this.badPacks.size > 0)
+    if (depth !== "objects" || this.findings.length > 0)
       for (const point of open) touched.push(...(await this.touchedOf(point)));
     return { findings: this.findings, touched, figures: this.figures };
   }
@@ -109,11 +114,24 @@ class SpaceCheck {
   }
 
   private note(object: Finding["object"], id: string, error: unknown): void {
-    if (!(error instanceof CodedError)) throw error;
-    // a place that does not answer says nothing about what lies there
-    if (!["store.damaged", "store.wrong-key", "not-found", "depot.newer"].includes(error.code)) throw error;
-    this.findings.push({ object, id, detail: error.message });
-    if (object === "pack") this.badPacks.add(id);
+    this.findings.push({ object, id, detail: damageOf(error).message, chunks: null });
+    if (object === "pack") this.lostPacks.add(id);
+  }
+
+  /** A damaged block whose chunks all lie whole in other packs is no loss: they were stored anew. */
+  private judgeBlocks(): void {
+    const lost = new Map<string, { detail: string; chunks: Buffer[] }>();
+    for (const { pack, ids, error } of this.badBlocks) {
+      const missing = ids.filter((id) => !this.index.has(idKey(id)));
+      if (missing.length === 0) continue;
+      const found = lost.get(pack) ?? { detail: error.message, chunks: [] };
+      for (const id of missing) {
+        found.chunks.push(Buffer.from(id));
+        this.badChunks.set(idKey(id), pack);
+      }
+      lost.set(pack, found);
+    }
+    for (const [id, found] of lost) this.findings.push({ object: "pack", id, ...found });
   }
 
   private async checkPack({ id, size }: CheckedPack, there: boolean): Promise<void> {
@@ -151,8 +169,7 @@ class SpaceCheck {
           }
           isThere(block);
         } catch (error) {
-          for (const chunk of block.ids) this.badChunks.set(idKey(chunk), id);
-          this.note("pack", id, error);
+          this.badBlocks.push({ pack: id, ids: block.ids, error: damageOf(error) });
         }
       }
     } catch (error) {
@@ -206,12 +223,24 @@ class SpaceCheck {
           const bad = this.badChunks.get(key);
           if (bad) packs.add(bad);
         }
+        // what no directory names lay in a pack that is lost as a whole
+        if (lacks && packs.size === 0) for (const pack of this.lostPacks) packs.add(pack);
         if (lacks && touched.length < mostNamed) touched.push({ pointId: id, path, packs: [...packs] });
       }
     } catch (error) {
       if (!(error instanceof CodedError) || error.code !== "store.damaged") throw error;
-      touched.push({ pointId: id, path: `everything after ${path}`, packs: [] });
+      touched.push({ pointId: id, path: `everything after ${path}`, packs: [...this.lostPacks] });
     }
     return touched;
   }
+}
+
+/** What says that something is damaged. A place that does not answer says nothing about what lies there: that is thrown. */
+function damageOf(error: unknown): CodedError {
+  if (
+    error instanceof CodedError &&
+    ["store.damaged", "store.wrong-key", "not-found", "depot.newer"].includes(error.code)
+  )
+    return error;
+  throw error;
 }

@@ -33,18 +33,59 @@ function DepotTestShown({ test }: { test: DepotTest }) {
   );
 }
 
+const KINDS = [
+  ["folder", "A local folder"],
+  ["share", "A network share"],
+  ["s3", "A bucket"],
+] as const;
+type Kind = (typeof KINDS)[number][0];
+
+const EMPTY = {
+  name: "",
+  path: "",
+  region: "",
+  capacity: "",
+  endpoint: "",
+  bucketRegion: "",
+  bucket: "",
+  prefix: "",
+  storageClass: "",
+  accessKeyId: "",
+  secretAccessKey: "",
+};
+
 /** Adds a depot: tested step by step before it is one. */
 export function DepotSheet() {
   const router = useRouter();
   const sending = useSending();
-  const [values, setValues] = useState({ name: "", path: "", region: "", capacity: "" });
+  const [kind, setKind] = useState<Kind>("folder");
+  const [values, setValues] = useState(EMPTY);
+  const [pathStyle, setPathStyle] = useState(true);
   const [test, setTest] = useState<DepotTest | null>(null);
   const [capacityError, setCapacityError] = useState<string | undefined>();
-  const set = (field: keyof typeof values) => (event: { target: { value: string } }) =>
-    setValues({ ...values, [field]: event.target.value });
+  const field = (key: keyof typeof EMPTY) => ({
+    error: sending.errorOf(key),
+    value: values[key],
+    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
+  });
+  const place = () => {
+    if (kind !== "s3") return { kind, path: values.path };
+    const { endpoint, bucketRegion, bucket, prefix, storageClass, accessKeyId, secretAccessKey } = values;
+    return {
+      kind,
+      endpoint,
+      bucketRegion,
+      bucket,
+      prefix,
+      pathStyle,
+      storageClass: storageClass.trim() || null,
+      accessKeyId,
+      secretAccessKey,
+    };
+  };
   const tryIt = () =>
     sending.send(async () => {
-      setTest(await callApi<DepotTest>("POST", "/depots/test", { path: values.path }));
+      setTest(await callApi<DepotTest>("POST", "/depots/test", place()));
     });
   return (
     <form
@@ -60,9 +101,9 @@ export function DepotSheet() {
         void sending.send(async () => {
           const { depot } = await callApi<{ depot: { id: string; name: string } }>("POST", "/depots", {
             name: values.name,
-            path: values.path,
             region: values.region,
             capacityBytes,
+            ...place(),
           });
           say.success(`${depot.name} is a depot now.`);
           router.push(`/all/depots?sel=${depot.id}`);
@@ -71,28 +112,78 @@ export function DepotSheet() {
       }}
     >
       <h2 className="text-[17px]">Add a depot</h2>
-      <TextField label="Name" error={sending.errorOf("name")} value={values.name} onChange={set("name")} />
+      <fieldset className="flex flex-wrap gap-x-5 gap-y-2">
+        <legend className="sr-only">Kind of depot</legend>
+        {KINDS.map(([value, label]) => (
+          <label key={value} className="flex items-center gap-2">
+            <input
+              type="radio"
+              name="depot-kind"
+              className="radio radio-sm"
+              checked={kind === value}
+              onChange={() => {
+                setKind(value);
+                setTest(null);
+              }}
+            />
+            {label}
+          </label>
+        ))}
+      </fieldset>
+      <TextField label="Name" {...field("name")} />
+      {kind !== "s3" && (
+        <TextField
+          label={kind === "folder" ? "Folder on the console's machine" : "Where the share is mounted"}
+          help={
+            kind === "folder"
+              ? "An empty folder on a disk of its own is best. What lies there is sealed: without a client's key nobody can read it, nor see a name."
+              : "The share must be mounted there. When it is not, nothing is written beside it, and runs say so."
+          }
+          mono
+          placeholder={kind === "folder" ? "/srv/depots/harbour" : "/mnt/harbour"}
+          {...field("path")}
+        />
+      )}
+      {kind === "s3" && (
+        <>
+          <TextField
+            label="Address of the server"
+            help="Any server that speaks the S3 protocol. Objects are put on condition that they are new, so none is ever overwritten."
+            mono
+            placeholder="https://s3.example"
+            {...field("endpoint")}
+          />
+          <div className="grid grid-cols-2 gap-3">
+            <TextField label="Bucket" mono {...field("bucket")} />
+            <TextField label="Region of the bucket" mono {...field("bucketRegion")} />
+            <TextField label="Prefix, if any" mono placeholder="deep-keep/" {...field("prefix")} />
+            <TextField label="Storage class, if any" mono {...field("storageClass")} />
+          </div>
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              checked={pathStyle}
+              onChange={(event) => setPathStyle(event.target.checked)}
+            />
+            The bucket stands in the path, not in the host’s name
+          </label>
+          <TextField label="Access key" mono autoComplete="off" {...field("accessKeyId")} />
+          <TextField
+            label="Secret access key"
+            type="password"
+            autoComplete="off"
+            help="Held sealed; it is never shown again."
+            {...field("secretAccessKey")}
+          />
+        </>
+      )}
+      <TextField label="Region where it stands" {...field("region")} />
       <TextField
-        label="Folder on the console's machine"
-        error={sending.errorOf("path")}
-        help="An empty folder on a disk of its own is best. What lies there is sealed: without a client's key nobody can read it, nor see a name."
-        mono
-        placeholder="/srv/depots/harbour"
-        value={values.path}
-        onChange={set("path")}
-      />
-      <TextField
-        label="Region where it stands"
-        error={sending.errorOf("region")}
-        value={values.region}
-        onChange={set("region")}
-      />
-      <TextField
-        label="At most (empty: as much as the disk holds)"
-        error={capacityError ?? sending.errorOf("capacityBytes")}
+        label={kind === "s3" ? "At most (empty: no limit)" : "At most (empty: as much as the disk holds)"}
         placeholder="500 GiB"
-        value={values.capacity}
-        onChange={set("capacity")}
+        {...field("capacity")}
+        error={capacityError ?? sending.errorOf("capacityBytes")}
       />
       <Refusal problem={sending.problem} />
       {test && <DepotTestShown test={test} />}
@@ -144,13 +235,19 @@ export function GrantForm({
   clients,
 }: {
   depotId: string;
-  clients: readonly { readonly id: string; readonly name: string; readonly quotaBytes: number | null }[];
+  clients: readonly {
+    readonly id: string;
+    readonly name: string;
+    readonly quotaBytes: number | null;
+    readonly lockDays: number;
+  }[];
 }) {
   const router = useRouter();
   const sending = useSending();
   const [clientId, setClientId] = useState(clients[0]?.id ?? "");
   const current = clients.find((client) => client.id === clientId);
   const [quota, setQuota] = useState("");
+  const [lock, setLock] = useState("");
   const [quotaError, setQuotaError] = useState<string | undefined>();
   if (clients.length === 0)
     return <p className="text-soft">Take on a client first; a depot is granted to it then.</p>;
@@ -159,7 +256,7 @@ export function GrantForm({
       className="grid gap-3"
       onSubmit={(event) => {
         event.preventDefault();
-        const quotaBytes = parseBytes(quota);
+        const quotaBytes = quota.trim() ? parseBytes(quota) : current?.quotaBytes;
         if (!quotaBytes) {
           setQuotaError("Give a size such as 500 GiB.");
           return;
@@ -169,7 +266,7 @@ export function GrantForm({
           const { regionDiffers } = await callApi<{ regionDiffers: boolean }>(
             "PUT",
             `/depots/${depotId}/grants/${clientId}`,
-            { quotaBytes },
+            { quotaBytes, ...(lock.trim() ? { lockDays: Number(lock) } : {}) },
           );
           say.success(
             `Granted with ${formatBytes(quotaBytes)}.`,
@@ -178,11 +275,12 @@ export function GrantForm({
               : {},
           );
           setQuota("");
+          setLock("");
           router.refresh();
         });
       }}
     >
-      <div className="grid grid-cols-[minmax(0,1fr)_120px] gap-3">
+      <div className="grid grid-cols-[minmax(0,1fr)_100px_90px] gap-3">
         <SelectField
           label="Client"
           error={sending.errorOf("clientId")}
@@ -202,11 +300,20 @@ export function GrantForm({
           value={quota}
           onChange={(event) => setQuota(event.target.value)}
         />
+        <TextField
+          label="Lock, days"
+          error={sending.errorOf("lockDays")}
+          help="So long nobody, the provider included, can drop or alter what is stored. It can be made longer, never shorter."
+          inputMode="numeric"
+          placeholder={String(current?.lockDays ?? 0)}
+          value={lock}
+          onChange={(event) => setLock(event.target.value)}
+        />
       </div>
       <Refusal problem={sending.problem} />
       <div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy}>
-          {current?.quotaBytes ? "Change the quota" : "Grant it"}
+          {current?.quotaBytes ? "Change it" : "Grant it"}
         </button>
       </div>
     </form>

@@ -15,3 +15,7 @@ export const DepotTestButton = dynamic(() =>
   import("./depot-sheet").then((module) => module.DepotTestButton),
 );
 export const GrantForm = dynamic(() => import("./depot-sheet").then((module) => module.GrantForm));
+export const Filling = dynamic(() => import("./filling").then((module) => module.Filling));
+export const CheckForm = dynamic(() => import("./check-form").then((module) => module.CheckForm));
+export const Holds = dynamic(() => import("./holds").then((module) => module.Holds));
+export const BringBack = dynamic(() => import("./holds").then((module) => module.BringBack));

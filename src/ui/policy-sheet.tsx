@@ -3,10 +3,10 @@
 import { useRouter } from "next/navigation";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clauses";
-import type { Retention } from "@/core/retention/decide";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
 import { ApiError, callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
+import { type HowLongDraft, HowLongFields, howLongClause, howLongDraft } from "./how-long-fields";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
 import { say } from "./say";
@@ -27,7 +27,7 @@ export interface SheetClient {
 }
 
 /** What is in the fields, as typed. */
-interface Draft {
+interface Draft extends HowLongDraft {
   name: string;
   folders: string;
   include: string;
@@ -37,9 +37,6 @@ interface Draft {
   days: Weekday[];
   hours: string;
   target: string;
-  howLong: Retention["kind"];
-  count: string;
-  keepDays: string;
   depotId: string;
 }
 
@@ -71,9 +68,7 @@ function draftOf(policy: SheetPolicy, client: SheetClient): Draft {
     days: schedule?.kind === "weekly" ? [...schedule.days] : [1, 2, 3, 4, 5],
     hours: schedule?.kind === "every" ? String(schedule.hours) : "4",
     target: String(clauses?.when.targetHours ?? 26),
-    howLong: clauses?.howLong.kind ?? "days",
-    count: clauses?.howLong.kind === "last" ? String(clauses.howLong.count) : "30",
-    keepDays: clauses?.howLong.kind === "days" ? String(clauses.howLong.days) : "90",
+    ...howLongDraft(clauses?.howLong),
     depotId: clauses?.where.depotId ?? client.depots[0]?.id ?? "",
   };
 }
@@ -89,12 +84,7 @@ function clausesOf(draft: Draft): unknown {
         : draft.when === "every"
           ? { kind: "every", hours: number(draft.hours) }
           : { kind: "on-demand" };
-  const howLong =
-    draft.howLong === "last"
-      ? { kind: "last", count: number(draft.count) }
-      : draft.howLong === "days"
-        ? { kind: "days", days: number(draft.keepDays) }
-        : { kind: "for-ever" };
+  const howLong = howLongClause(draft, number);
   return {
     what: { folders: lines(draft.folders), include: lines(draft.include), exclude: lines(draft.exclude) },
     when: { schedule, targetHours: number(draft.target) },
@@ -368,35 +358,7 @@ export function PolicySheet({
             open={open === "How long"}
             toggle={toggle("How long")}
           >
-            <div className="grid grid-cols-2 gap-3">
-              <SelectField
-                label="Keep"
-                value={draft.howLong}
-                onChange={(event) => set({ howLong: event.target.value as Draft["howLong"] })}
-              >
-                <option value="last">the last so many</option>
-                <option value="days">for so many days</option>
-                <option value="for-ever">for ever</option>
-              </SelectField>
-              {draft.howLong === "last" && (
-                <TextField
-                  label="Recovery points"
-                  error={errorOf("howLong.count")}
-                  inputMode="numeric"
-                  value={draft.count}
-                  onChange={(event) => set({ count: event.target.value })}
-                />
-              )}
-              {draft.howLong === "days" && (
-                <TextField
-                  label="Days"
-                  error={errorOf("howLong.days")}
-                  inputMode="numeric"
-                  value={draft.keepDays}
-                  onChange={(event) => set({ keepDays: event.target.value })}
-                />
-              )}
-            </div>
+            <HowLongFields draft={draft} set={set} errorOf={errorOf} />
             <p className="text-soft">
               The newest point always stays. A dropped one can be brought back for 7 days of grace; then it is
               purged.

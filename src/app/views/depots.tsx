@@ -1,11 +1,16 @@
 import { statfs } from "node:fs/promises";
 import Link from "next/link";
+import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
 import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import { checksOf, damagesOf } from "@/db/checks";
 import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
+import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
-import { DepotSheet, DepotTestButton, GrantForm } from "@/ui/lazy";
+import { CheckForm, DepotSheet, DepotTestButton, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
+import { Ago } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there. */
@@ -19,7 +24,35 @@ async function diskFree(depot: Depot): Promise<number | null> {
   }
 }
 
-export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<ViewOutput> {
+/** What a depot can hold: what it may, or what its disk has; null where nothing limits it. */
+const limitOf = (depot: Depot & { usedBytes: number }, free: number | null): number | null =>
+  depot.capacityBytes ?? (free === null ? null : depot.usedBytes + free);
+
+const KIND_NAMES = { folder: "local folder", share: "network share", s3: "bucket" } as const;
+const CHECK_WORDS = { objects: "all there", trees: "trees open", bytes: "every byte" } as const;
+const FILLING_DAYS = 30;
+
+/** When a depot will be full, in a sentence. */
+function whenFull(forecast: Forecast | null, now: Date): string {
+  if (!forecast) return "Too few days have passed to say when it will be full.";
+  const pace = `${formatBytes(Math.max(0, forecast.perDay))} a day`;
+  if (forecast.days === null) return `At ${pace} nothing says that it will be full.`;
+  const day = (days: number) =>
+    new Date(now.getTime() + days * 86_400_000).toLocaleDateString("en-GB", {
+      dateStyle: "medium",
+      timeZone: "UTC",
+    });
+  if (forecast.days > 3650) return `At ${pace} it will not be full within ten years.`;
+  const band =
+    forecast.soonest !== null && forecast.latest !== null && forecast.latest < 3650
+      ? `, probably between ${day(forecast.soonest)} and ${day(forecast.latest)}`
+      : forecast.soonest !== null
+        ? `, at the soonest on ${day(forecast.soonest)}`
+        : "";
+  return `At ${pace} it will be full on ${day(forecast.days)}${band}.`;
+}
+
+export async function depotsView({ tx, place, ask, href, now, provider }: ViewInput): Promise<ViewOutput> {
   const grants = (await listGrants(tx)).filter(
     (grant) => !place.client || grant.clientId === place.client.id,
   );
@@ -34,7 +67,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
   const chosen = depots.find((depot) => depot.id === ask("sel")) ?? (ask("sheet") ? undefined : depots[0]);
   const policies = await listPolicies(tx);
   const stateOf = (depot: (typeof depots)[number]) => {
-    if (free.get(depot.id) === null) return "exposed" as const;
+    if (depot.kind !== "s3" && free.get(depot.id) === null) return "exposed" as const;
     const share = depot.capacityBytes ? depot.usedBytes / depot.capacityBytes : 0;
     return share >= 0.95 ? ("exposed" as const) : share >= 0.9 ? ("slipping" as const) : ("kept" as const);
   };
@@ -56,7 +89,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
         <ul>
           {depots.map((depot) => {
             const own = grants.filter((grant) => grant.depotId === depot.id);
-            const limit = depot.capacityBytes ?? depot.usedBytes + (free.get(depot.id) ?? 0);
+            const limit = limitOf(depot, free.get(depot.id) ?? null);
             const share = limit ? depot.usedBytes / limit : 0;
             const state = stateOf(depot);
             return (
@@ -77,7 +110,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
                     {own.map((grant) => nameOf.get(grant.clientId)?.name).join(", ") || "granted to nobody"}
                   </span>
                   <span>
-                    {formatBytes(depot.usedBytes)} of {formatBytes(limit)}
+                    {formatBytes(depot.usedBytes)} {limit ? `of ${formatBytes(limit)}` : "used"}
                     <span className="thin-bar mt-1 block">
                       <i
                         style={{
@@ -125,6 +158,20 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
     (policy) =>
       policy.clauses.where.depotId === chosen.id && (!place.client || policy.clientId === place.client.id),
   );
+  const limit = limitOf(chosen, free.get(chosen.id) ?? null);
+  const byDay = await addedByDay(tx, chosen.id, place.client?.id ?? null, FILLING_DAYS, now);
+  // today is not over, and days before the first point say nothing
+  const begun = byDay.findIndex((one) => one.added > 0);
+  const whole = begun < 0 ? [] : byDay.slice(begun + 1, -1).map((one) => one.added);
+  const usedHere = place.client ? (own[0]?.usedBytes ?? 0) : chosen.usedBytes;
+  const limitHere = place.client ? (own[0]?.quotaBytes ?? null) : limit;
+  const forecast = forecastFilling(whole, usedHere, limitHere);
+  const usedOn = byDay.map((one, i) => ({
+    day: one.day,
+    used: Math.max(0, usedHere - byDay.slice(i + 1).reduce((sum, later) => sum + later.added, 0)),
+  }));
+  const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
+  const damages = (await Promise.all(own.map((grant) => damagesOf(tx, grant.spaceId)))).flat();
   const docket = (
     <div className="grid gap-5">
       <h2 className="flex items-center gap-2 pr-7 text-[17px]">
@@ -132,9 +179,9 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
       </h2>
       <dl className="facts">
         <dt>Kind</dt>
-        <dd>local folder</dd>
-        <dt>Path</dt>
-        <dd className="font-mono text-[12.5px]">{chosen.path}</dd>
+        <dd>{KIND_NAMES[chosen.kind]}</dd>
+        <dt>{chosen.kind === "s3" ? "Address" : "Path"}</dt>
+        <dd className="font-mono text-[12.5px] break-all">{chosen.path}</dd>
         <dt>Region</dt>
         <dd>{chosen.region}</dd>
         <dt>Used</dt>
@@ -144,9 +191,22 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
             ? ` of ${formatBytes(chosen.capacityBytes)} (${Math.round((chosen.usedBytes / chosen.capacityBytes) * 100)} %)`
             : ""}
         </dd>
-        <dt>Disk</dt>
-        <dd>{free.get(chosen.id) === null ? "not reached" : `${formatBytes(free.get(chosen.id)!)} free`}</dd>
+        {chosen.kind !== "s3" && (
+          <>
+            <dt>Disk</dt>
+            <dd>
+              {free.get(chosen.id) === null ? "not reached" : `${formatBytes(free.get(chosen.id)!)} free`}
+            </dd>
+          </>
+        )}
       </dl>
+      <Filling
+        days={usedOn}
+        forecast={forecast}
+        used={usedHere}
+        limit={limitHere}
+        fullText={whenFull(forecast, now)}
+      />
       <section>
         <h3 className="part-title mb-1">Whose share</h3>
         <table className="grid-table">
@@ -159,6 +219,9 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
               <th scope="col" className="num">
                 Quota
               </th>
+              <th scope="col" className="num">
+                Lock
+              </th>
             </tr>
           </thead>
           <tbody>
@@ -167,6 +230,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
                 <td>{nameOf.get(grant.clientId)?.name}</td>
                 <td className="num">{formatBytes(grant.usedBytes)}</td>
                 <td className="num">{formatBytes(grant.quotaBytes)}</td>
+                <td className="num">{grant.lockDays ? counted(grant.lockDays, "day") : "none"}</td>
               </tr>
             ))}
           </tbody>
@@ -174,7 +238,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
         {own.length === 0 && <p className="text-soft">Granted to nobody yet.</p>}
       </section>
       <section>
-        <h3 className="part-title mb-2">Grant it, or change a quota</h3>
+        <h3 className="part-title mb-2">Grant it, or change quota and lock</h3>
         <GrantForm
           depotId={chosen.id}
           clients={clients
@@ -183,6 +247,7 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
               id,
               name,
               quotaBytes: own.find((grant) => grant.clientId === id)?.quotaBytes ?? null,
+              lockDays: own.find((grant) => grant.clientId === id)?.lockDays ?? 0,
             }))}
         />
       </section>
@@ -203,6 +268,62 @@ export async function depotsView({ tx, place, ask, href }: ViewInput): Promise<V
           </ul>
         </section>
       )}
+      <section>
+        <h3 className="part-title mb-1">Checks</h3>
+        {damages.map((damage) => (
+          <div key={`${damage.object} ${damage.objectId.toString("hex")}`} className="warned mb-2">
+            <p>
+              {damage.detail}. It touches {counted(damage.touches.length, "file")}
+              {damage.touches.length ? ":" : "."}
+            </p>
+            <ul className="font-mono text-[12.5px]">
+              {[...new Set(damage.touches.map((one) => one.path))].slice(0, 5).map((path) => (
+                <li key={path} className="truncate">
+                  {path}
+                </li>
+              ))}
+            </ul>
+          </div>
+        ))}
+        <ul className="mb-3">
+          {checks.map((check) => (
+            <li key={check.id} className="border-line flex items-center gap-2 border-b py-[5px]">
+              <Mark
+                state={
+                  check.outcome === null
+                    ? check.startedAt
+                      ? "running"
+                      : "due"
+                    : check.outcome === "clean"
+                      ? "clean"
+                      : "failed"
+                }
+                label={check.outcome ?? "going on"}
+              />
+              <span className="min-w-0 flex-1 truncate" title={check.message ?? undefined}>
+                {check.clientName}: {CHECK_WORDS[check.depth]}
+                {check.outcome === null && check.figures.ofPacks
+                  ? `, ${check.figures.packs} of ${check.figures.ofPacks} packs`
+                  : ""}
+                {check.outcome === "damage" && ", damage found"}
+                {check.outcome === "failed" && `, ${check.message}`}
+              </span>
+              <span className="text-soft text-[13px] whitespace-nowrap">
+                <Ago moment={check.endedAt ?? check.requestedAt} now={now} zone={provider.zone} />
+              </span>
+            </li>
+          ))}
+          {checks.length === 0 && <li className="text-soft">Not checked yet; it is once a day by itself.</li>}
+        </ul>
+        <CheckForm
+          key={chosen.id}
+          depotId={chosen.id}
+          clients={own.map((grant) => ({
+            id: grant.clientId,
+            name: nameOf.get(grant.clientId)?.name ?? "",
+          }))}
+        />
+      </section>
       <section>
         <h3 className="part-title mb-2">Test</h3>
         <DepotTestButton key={chosen.id} depotId={chosen.id} />

@@ -6,6 +6,7 @@ import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
 import { type Connection, connectionById } from "@/db/connections";
 import { depotById } from "@/db/depots";
+import { holdsOf } from "@/db/holds";
 import { type Machine, machineById } from "@/db/machines";
 import { pointsOf } from "@/db/points";
 import { listPolicies, policyById } from "@/db/policies";
@@ -13,9 +14,9 @@ import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
-import { ClientSheet, ConnectSheet, Depth, SourceTable, TenantDeeds } from "@/ui/lazy";
+import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
-import { Ago, Clock } from "@/ui/moment";
+import { Ago, Clock, clockText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
 export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
@@ -108,6 +109,8 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;
   const policies = await listPolicies(tx, source.clientId);
   const points = await pointsOf(tx, source.id);
+  const inGrace = points.filter((point) => point.droppedAt);
+  const holds = await holdsOf(tx, source.id);
   const runs = [
     ...(await openRuns(tx, { sourceId: source.id })),
     ...(await pastRuns(tx, { sourceId: source.id, limit: 6 })),
@@ -173,6 +176,40 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
             All of it comes from the policy “{policy.name}”
           </Link>
         )}
+      </section>
+      {inGrace.length > 0 && (
+        <section>
+          <h3 className="part-title mb-1">Dropped, in their days of grace</h3>
+          <ul>
+            {inGrace.slice(0, 5).map((point) => (
+              <li
+                key={point.id.toString("hex")}
+                className="border-line flex items-center gap-3 border-b py-[5px]"
+              >
+                <span className="flex-1">
+                  <Clock moment={point.moment} zone={zone} />
+                  <span className="text-soft block text-[13px]">
+                    {point.dropReason}; purged <Ago moment={point.purgeAfter} now={now} zone={zone} />
+                  </span>
+                </span>
+                <BringBack pointId={point.id.toString("hex")} />
+              </li>
+            ))}
+          </ul>
+          {inGrace.length > 5 && <p className="text-soft pt-1">and {inGrace.length - 5} more</p>}
+        </section>
+      )}
+      <section>
+        <h3 className="part-title mb-1">Holds</h3>
+        <Holds
+          sourceId={source.id}
+          holds={holds.map((hold) => ({
+            id: hold.id,
+            reason: hold.reason,
+            by: hold.placedBy,
+            since: clockText(hold.placedAt, zone),
+          }))}
+        />
       </section>
       <section>
         <h3 className="part-title mb-1">Last runs</h3>

@@ -1,10 +1,12 @@
 import { createHash, randomUUID } from "node:crypto";
+import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import type { AddressInfo } from "node:net";
+import { join } from "node:path";
 import { checkSignature } from "./signature";
 
 /**
- * S3-compatible storage as the world has it, in memory: signatures checked, multipart, conditional put, pages of lists,
+ * S3-compatible storage as the world has it: signatures checked, multipart, conditional put, pages of lists,
  * object lock, storage classes, and faults on demand.
  */
 export interface StoredObject {
@@ -30,6 +32,8 @@ export interface BucketOptions {
   readonly keys?: Readonly<Record<string, { secret: string; mayRead?: boolean; mayWrite?: boolean }>>;
   /** Objects in a page of a list. */
   readonly page?: number;
+  /** Where objects lie between two starts; without it they are in memory alone. */
+  readonly folder?: string;
   readonly now?: () => Date;
 }
 
@@ -65,8 +69,22 @@ export class S3Server {
     this.bucket = options.bucket ?? "keep";
     this.page = options.page ?? 1000;
     this.now = options.now ?? (() => new Date());
+    this.load();
     this.server = createServer((request, response) => void this.answer(request, response));
   }
+
+  private load(): void {
+    const { folder } = this.options;
+    if (!folder) return;
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    for (const name of readdirSync(folder))
+      this.objects.set(decodeURIComponent(name), {
+        bytes: readFileSync(join(folder, name)),
+        storageClass: "STANDARD",
+        lockedUntil: null,
+      });
+  }
+  private fileOf = (key: string): string => join(this.options.folder!, encodeURIComponent(key));
 
   listen(port = 0): Promise<string> {
     return new Promise((resolve, reject) => {
@@ -166,6 +184,7 @@ export class S3Server {
     const object = this.objects.get(key);
     if (method === "DELETE") {
       if (object?.lockedUntil && object.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
+      if (this.options.folder) rmSync(this.fileOf(key), { force: true });
       this.objects.delete(key);
       return response.writeHead(204).end();
     }
@@ -196,6 +215,7 @@ export class S3Server {
   ): void {
     if (request.headers["if-none-match"] === "*" && this.objects.has(key))
       throw new Refusal(412, "PreconditionFailed");
+    if (this.options.folder) writeFileSync(this.fileOf(key), bytes);
     this.objects.set(key, { bytes, ...wishes });
   }
 

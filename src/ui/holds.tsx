@@ -1,0 +1,95 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { callApi } from "./api";
+import { DeedButton } from "./deeds";
+import { Refusal, TextField, useSending } from "./form";
+import { say } from "./say";
+
+/** Holds of a source: what stops dropping and purging until it is lifted. */
+export function Holds({
+  sourceId,
+  holds,
+}: {
+  sourceId: string;
+  holds: readonly {
+    readonly id: string;
+    readonly reason: string;
+    readonly by: string;
+    readonly since: string;
+  }[];
+}) {
+  const router = useRouter();
+  const sending = useSending();
+  const [open, setOpen] = useState(false);
+  const [reason, setReason] = useState("");
+  return (
+    <div className="grid gap-2">
+      {holds.map((hold) => (
+        <div key={hold.id} className="border-line flex items-start gap-3 border-b pb-2">
+          <span className="flex-1">
+            {hold.reason}
+            <span className="text-soft block text-[13px]">
+              {hold.by}, {hold.since}
+            </span>
+          </span>
+          <DeedButton
+            deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${hold.id}`)}
+            done="The hold is lifted; the policy decides again."
+          >
+            Lift
+          </DeedButton>
+        </div>
+      ))}
+      {open ? (
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void sending.send(async () => {
+              await callApi("POST", `/sources/${sourceId}/holds`, { reason });
+              say.success("Held: nothing of it is dropped or purged.");
+              setReason("");
+              setOpen(false);
+              router.refresh();
+            });
+          }}
+        >
+          <TextField
+            label="Why it is held"
+            error={sending.errorOf("reason")}
+            placeholder="a letter of the court of 20 November"
+            value={reason}
+            onChange={(event) => setReason(event.target.value)}
+          />
+          <Refusal problem={sending.problem} />
+          <div className="flex gap-2">
+            <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+              Hold all its points
+            </button>
+            <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
+              Leave it
+            </button>
+          </div>
+        </form>
+      ) : (
+        <div>
+          <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
+            Hold its points…
+          </button>
+        </div>
+      )}
+    </div>
+  );
+}
+
+/** Brings a dropped point back while its grace lasts. */
+export const BringBack = ({ pointId }: { pointId: string }) => (
+  <DeedButton
+    deed={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
+    done="It is back, and stays until the policy drops it again."
+  >
+    Bring back
+  </DeedButton>
+);
