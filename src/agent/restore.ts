@@ -2,7 +2,7 @@ import { CodedError } from "@/core/codes";
 import type { RestoreJob } from "@/core/protocol/agent";
 import { type RestoreFigures, restoreFiles } from "@/sources/files/writer";
 import { deriveStoreKeys } from "@/store/keys";
-import { StoreReader } from "@/store/reader";
+import { CopiesReader, StoreReader } from "@/store/reader";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
 
@@ -59,7 +59,7 @@ export async function restore(
         },
       ],
       {
-        store: readerOf(item.depotId),
+        store: new CopiesReader(item.depotIds.map(readerOf)),
         machineRoot: root,
         folder: job.folder,
         clash: job.clash,

@@ -100,14 +100,25 @@ export const noteDamage = (tx: Tx, spaceId: string, clientId: string, damage: Da
 export const forgetDamages = (tx: Tx, spaceId: string) =>
   change(tx, "delete from damages where space_id = $1", [spaceId]);
 
-/** Sets which points of a space are damaged; all others are whole. */
-export const markDamaged = (tx: Tx, depotId: string, clientId: string, ids: readonly Buffer[], now: Date) =>
-  change(
-    tx,
-    `update points set damaged_at = case when id = any($3) then coalesce(damaged_at, $4) end
-     where depot_id = $1 and client_id = $2 and purged_at is null and (damaged_at is not null) <> (id = any($3))`,
-    [depotId, clientId, ids, now],
-  );
+/** Sets which points of a depot are damaged there; all others are whole. */
+export async function markDamaged(
+  tx: Tx,
+  depotId: string,
+  clientId: string,
+  ids: readonly Buffer[],
+  now: Date,
+): Promise<void> {
+  for (const [table, id] of [
+    ["points", "id"],
+    ["copies", "point_id"],
+  ] as const)
+    await change(
+      tx,
+      `update ${table} set damaged_at = case when ${id} = any($3) then coalesce(damaged_at, $4) end
+       where depot_id = $1 and client_id = $2 and purged_at is null and (damaged_at is not null) <> (${id} = any($3))`,
+      [depotId, clientId, ids, now],
+    );
+}
 /** Forgets chunks of a pack (null: all of them): the next run that has one of them stores it anew. */
 export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: readonly Buffer[] | null) =>
   change(

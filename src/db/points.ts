@@ -94,23 +94,34 @@ export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
 export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: Date) =>
   all<Point>(
     tx,
-    `select ${POINT} from points p where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3
+    `select ${POINT} from placed_points p where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3
        and (locked_until is null or locked_until <= $3)
        and not exists (select from holds h where h.source_id = p.source_id and h.lifted_at is null and (h.point_id is null or h.point_id = p.id))
        and not exists (select from runs r where r.client_id = $2 and r.state <> 'ended'
          and (r.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))) or r.request->>'previous' = encode(p.id, 'hex')))
        and not exists (select from archives a where a.client_id = $2 and a.created_at > $3::timestamptz - interval '2 hours'
-         and a.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))))
-     for update of p`,
+         and a.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))))`,
     [depotId, clientId, now],
   );
 export const pointsInSpace = (tx: Tx, depotId: string, clientId: string) =>
-  all<Point>(tx, `select ${POINT} from points where depot_id = $1 and client_id = $2 and purged_at is null`, [
-    depotId,
-    clientId,
-  ]);
-export const markPurged = (tx: Tx, ids: readonly Buffer[], now: Date) =>
-  change(tx, "update points set purged_at = $2 where id = any($1) and purged_at is null", [ids, now]);
+  all<Point>(
+    tx,
+    `select ${POINT} from placed_points where depot_id = $1 and client_id = $2 and purged_at is null`,
+    [depotId, clientId],
+  );
+/** Notes that points are gone from one depot. */
+export async function markPurged(tx: Tx, depotId: string, ids: readonly Buffer[], now: Date): Promise<void> {
+  await change(
+    tx,
+    "update points set purged_at = $3 where depot_id = $1 and id = any($2) and purged_at is null",
+    [depotId, ids, now],
+  );
+  await change(
+    tx,
+    "update copies set purged_at = $3 where depot_id = $1 and point_id = any($2) and purged_at is null",
+    [depotId, ids, now],
+  );
+}
 
 export const addedBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
   all<{ sourceId: string; added: number }>(

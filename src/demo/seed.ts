@@ -12,6 +12,7 @@ import { insertPerson, insertToken, type Person } from "@/db/people";
 import { one } from "@/db/scope";
 import { sourcesOfConnection } from "@/db/sources";
 import { enrolMachine } from "@/runs/agent-desk";
+import { askAllCarries } from "@/runs/carry";
 import { requestAllChecks } from "@/runs/check";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
@@ -140,6 +141,7 @@ class Seeding {
     for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
     await this.liveTheMonth();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
+    await askAllCarries(this.services);
     await requestAllChecks(this.services, "trees");
     const token = await this.makeToken();
     const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({
@@ -225,6 +227,13 @@ class Seeding {
       { depotId, clientId: client.id },
       { quotaBytes: world.quotaMiB * 1024 * 1024, lockDays: world.lockDays ?? 0 },
     );
+    const carryTo = world.carryTo ? [depots.get(world.carryTo)!] : [];
+    for (const further of carryTo)
+      await this.call(
+        "grantDepot",
+        { depotId: further, clientId: client.id },
+        { quotaBytes: world.quotaMiB * 1024 * 1024 },
+      );
     const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>(
       "makeClientKey",
       { clientId: client.id },
@@ -250,7 +259,7 @@ class Seeding {
             what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
             when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
             howLong: world.policy.howLong,
-            where: { depotId },
+            where: { depotId, carryTo },
           },
         },
       );

@@ -31,6 +31,8 @@ export interface WorldClient {
   readonly sites: readonly string[];
   readonly depot: "Harbour" | "Quay" | "Ostrel office" | "South bucket";
   readonly quotaMiB: number;
+  /** Where points are carried afterwards. */
+  readonly carryTo?: "Quay" | "South bucket";
   /** Days in which what is stored cannot be dropped. */
   readonly lockDays?: number;
   readonly policy: {
@@ -158,6 +160,7 @@ export const CLIENTS: readonly WorldClient[] = [
     contact: ["Piers Ostrel", "piers@ostrel.example"],
     sites: ["Drawing office"],
     depot: "Ostrel office",
+    carryTo: "Quay",
     quotaMiB: 1024,
     policy: {
       name: "Drawings, near first",

@@ -277,7 +277,7 @@ async function policyOf(
   const read = clausesSchema.safeParse(JSON.parse(content.policy));
   if (!source || source.policyId || !read.success) return;
   const name = content.policyName ?? "Adopted policy";
-  const clauses = { ...read.data, where: { depotId } };
+  const clauses = { ...read.data, where: { depotId, carryTo: [] } };
   const same = (await listPolicies(tx, client.id)).find((policy) => policy.name === name);
   const id = same?.id ?? randomUUID();
   if (!same)

@@ -14,6 +14,7 @@ import type {
 } from "@/core/protocol/agent";
 import { insertPack, knownChunks, locateChunks, packExists } from "@/db/chunks";
 import { clientById, siteById } from "@/db/clients";
+import { placesOfPoint } from "@/db/copies";
 import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
@@ -41,6 +42,7 @@ import { keyContext } from "@/server/space-readers";
 import { record, type Who } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
+import { askCarry } from "./carry-request";
 import { momentLabel, type StoredRestore } from "./request";
 import { LEASE_MS, takeUp } from "./tick";
 
@@ -212,7 +214,7 @@ async function describeJob(
         root: point.root.toString("hex"),
         momentLabel: momentLabel(point.moment, client.zone),
         path: Buffer.from(item.path, "latin1").toString("base64"),
-        depotId: point.depotId,
+        depotIds: await placesOfPoint(tx, point.id),
       });
     }
     return { ...base, kind: "restore", items, folder: request.folder, clash: request.clash };
@@ -437,6 +439,10 @@ export async function takePoint(
     });
     await countSpace(tx, grant.spaceId, object.length);
     await closeBackup(tx, locked, report, now);
+    const source = await sourceById(tx, run.sourceId);
+    const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
+    for (const toDepot of policy?.clauses.where.carryTo ?? [])
+      await askCarry(tx, { clientId: run.clientId, fromDepot: depot.id, toDepot });
   });
 }
 

@@ -22,6 +22,7 @@ import { Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER, record, type Who } from "@/server/who";
 import { checkSpace, type Finding, type Touched } from "@/store/check";
+import { mendPack } from "./carry";
 
 const NOTE_EVERY_MS = 1000;
 
@@ -88,29 +89,38 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
   const notice = { kind: "depot", clientId: check.clientId, id: depot.id } as const;
   let noted = performance.now();
   try {
-    const { findings, touched, figures } = await checkSpace({
-      keys: await services.spaces.keys(check.clientId),
-      place: services.places.of(depot),
-      spaceId: grant.spaceId,
-      depth: check.depth,
-      packs: packs.map(({ id, size }) => ({ id: id.toString("hex"), size })),
-      points: points.map(({ id, root, objectBytes }) => ({
-        id: id.toString("hex"),
-        root,
-        size: objectBytes,
-      })),
-      progress: (so) => {
-        if (performance.now() - noted < NOTE_EVERY_MS) return;
-        noted = performance.now();
-        const figures = { ...so, ofPacks: packs.length, ofPoints: points.length };
-        services.db
-          .withScope(system, async (tx) => {
-            await noteCheck(tx, check.id, figures);
-            await notify(tx, notice);
-          })
-          .catch(() => {});
-      },
-    });
+    const keys = await services.spaces.keys(check.clientId);
+    const look = () =>
+      checkSpace({
+        keys,
+        place: services.places.of(depot),
+        spaceId: grant.spaceId,
+        depth: check.depth,
+        packs: packs.map(({ id, size }) => ({ id: id.toString("hex"), size })),
+        points: points.map(({ id, root, objectBytes }) => ({
+          id: id.toString("hex"),
+          root,
+          size: objectBytes,
+        })),
+        progress: (so) => {
+          if (performance.now() - noted < NOTE_EVERY_MS) return;
+          noted = performance.now();
+          const figures = { ...so, ofPacks: packs.length, ofPoints: points.length };
+          services.db
+            .withScope(system, async (tx) => {
+              await noteCheck(tx, check.id, figures);
+              await notify(tx, notice);
+            })
+            .catch(() => {});
+        },
+      });
+    let result = await look();
+    const mended: string[] = [];
+    for (const finding of result.findings)
+      if (finding.object === "pack" && (await mendPack(services, grant, Buffer.from(finding.id, "hex"))))
+        mended.push(finding.id);
+    if (mended.length) result = await look();
+    const { findings, touched, figures } = result;
     await services.db.withScope(system, async (tx) => {
       const now = services.now();
       const still = new Set((await packsInUse(tx, grant.spaceId)).map((pack) => pack.id.toString("hex")));
@@ -148,6 +158,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
         findings: real.length,
         files: figures.files,
         touched: touched.length,
+        mended: mended.length,
         damagedPoints: damaged.size,
       };
       const clean = real.length === 0 && damaged.size === 0;
@@ -155,7 +166,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
         tx,
         check.id,
         clean ? "clean" : "damage",
-        clean ? null : describe(real.length, damaged.size),
+        clean ? (mended.length ? describeMended(mended.length) : null) : describe(real.length, damaged.size),
         all,
         now,
       );
@@ -190,6 +201,9 @@ function lostWith(touched: readonly Touched[], findings: readonly Finding[]): Fi
       chunks: null,
     }));
 }
+
+const describeMended = (packs: number): string =>
+  `${packs} damaged ${packs === 1 ? "pack was" : "packs were"} mended from another depot; all is whole again.`;
 
 const describe = (findings: number, points: number): string =>
   `${findings} ${findings === 1 ? "object is" : "objects are"} damaged; ${points} ${points === 1 ? "point lacks" : "points lack"} something. The next run of each source reads everything and stores anew what it still has.`;

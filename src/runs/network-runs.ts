@@ -9,7 +9,7 @@ import type { Services } from "@/server/services";
 import { JmapClient } from "@/sources/mail/jmap";
 import { MailboxReader } from "@/sources/mail/reader";
 import type { PreviousTree } from "@/sources/snapshot";
-import type { StoreReader } from "@/store/reader";
+import type { ChunkReader } from "@/store/reader";
 import { makeKeyPair } from "@/store/secrets";
 import { idKey, type TreeNode } from "@/store/tree";
 import { type Executor, nextJob } from "./agent-desk";
@@ -85,7 +85,7 @@ export class NetworkRuns {
 }
 
 /** The whole tree of a recovery point in memory: what the network reaches is read by folder, and its trees are small. */
-async function loadTree(reader: StoreReader, root: Uint8Array): Promise<PreviousTree> {
+async function loadTree(reader: ChunkReader, root: Uint8Array): Promise<PreviousTree> {
   const nodes = new Map<string, TreeNode>();
   const load = async (id: Uint8Array): Promise<void> => {
     const key = idKey(id);

@@ -8,7 +8,7 @@ import { RUNNER, record } from "@/server/who";
 import { lastPart, packName, packsOf, pointName, pointsOf as pointsFolder } from "@/store/layout";
 import { Needed } from "@/store/needed";
 import type { Place } from "@/store/places/place";
-import type { StoreReader } from "@/store/reader";
+import type { ChunkReader } from "@/store/reader";
 import { idKey } from "@/store/tree";
 import { StoreWriter } from "@/store/writer";
 
@@ -41,6 +41,7 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
     await setPurgeDue(tx, grant.spaceId, true);
     await markPurged(
       tx,
+      grant.depotId,
       leaving.map((point) => point.id),
       now,
     );
@@ -100,7 +101,7 @@ async function rewriteThinPacks(
   services: Services,
   grant: Grant,
   place: Place,
-  reader: StoreReader,
+  reader: ChunkReader,
   needed: Needed,
 ): Promise<number> {
   const now = services.now();

@@ -1,6 +1,8 @@
 import { type Runner, run } from "graphile-worker";
 import type { CheckDepth } from "@/db/checks";
 import type { Services } from "@/server/services";
+import { askAllCarries, carry } from "./carry";
+import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
@@ -23,6 +25,7 @@ export async function startRunner(
     crontab: [
       "17 * * * * purge ?jobKey=purge",
       "41 * * * * look ?jobKey=look",
+      "53 * * * * carries ?jobKey=carries",
       // every day that all is there, every week that it opens, every month every byte
       '23 4 * * * checks ?id=daily {depth:"objects"}',
       '23 5 * * 6 checks ?id=weekly {depth:"trees"}',
@@ -40,6 +43,12 @@ export async function startRunner(
       },
       check: async (payload) => {
         await runCheck(services, (payload as { checkId: string }).checkId);
+      },
+      carries: async () => {
+        await askAllCarries(services);
+      },
+      carry: async (payload) => {
+        await carry(services, payload as CarryRoute);
       },
       look: async () => {
         await lookAtAll(services);

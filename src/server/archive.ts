@@ -3,7 +3,7 @@ import archiver from "archiver";
 import tar from "tar-stream";
 import type { Point } from "@/db/points";
 import { fileBytes, findEntry, type Walked, walkTree } from "@/store/browse";
-import type { StoreReader } from "@/store/reader";
+import type { ChunkReader } from "@/store/reader";
 import { type ByteString, showBytes } from "@/store/tree";
 import { notFound } from "./problem";
 import type { Services } from "./services";
@@ -18,7 +18,7 @@ export interface ArchiveItem {
 }
 
 interface ArchiveEntry extends Walked {
-  readonly reader: StoreReader;
+  readonly reader: ChunkReader;
   /** Name inside the archive: relative, without `..`. */
   readonly name: string;
 }
@@ -27,7 +27,7 @@ interface ArchiveEntry extends Walked {
 async function* entriesOf(services: Services, items: readonly ArchiveItem[]): AsyncGenerator<ArchiveEntry> {
   const taken = new Set<string>();
   for (const { point, path, label } of items) {
-    const reader = await services.spaces.reader(point.clientId, point.depotId);
+    const reader = await services.spaces.ofPoint(point);
     const last = path === "/" ? "" : showBytes(path.slice(path.lastIndexOf("/") + 1));
     let top = last;
     for (let number = 1; taken.has(top); number += 1)
@@ -162,7 +162,7 @@ async function writeZip(
 }
 
 async function* counted(
-  reader: StoreReader,
+  reader: ChunkReader,
   entry: Walked["entry"],
   result: ArchiveResult,
 ): AsyncGenerator<Buffer> {

@@ -21,7 +21,7 @@ export interface ShownEntry {
 }
 
 async function shown(services: Services, point: Point, path: ByteString, entry: Entry): Promise<ShownEntry> {
-  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  const reader = await services.spaces.ofPoint(point);
   return {
     name: showBytes(entry.name),
     path: pathToText(path),
@@ -42,7 +42,7 @@ export async function listFolder(
   after: string | undefined,
   limit: number,
 ) {
-  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  const reader = await services.spaces.ofPoint(point);
   const node = await findFolder(reader, point.root, path);
   if (!node) throw notFound();
   const base = path === "/" ? "" : path;
@@ -69,7 +69,7 @@ const SEARCH_MOST = 200;
 
 /** Entries whose name contains the words, small and capital letters as one; at most 200, and says when there are more. */
 export async function searchPoint(services: Services, point: Point, words: string) {
-  const reader = await services.spaces.reader(point.clientId, point.depotId);
+  const reader = await services.spaces.ofPoint(point);
   const wanted = words.toLowerCase();
   const entries: ShownEntry[] = [];
   let looked = 0;
@@ -101,7 +101,7 @@ export async function versionsOf(
 ): Promise<Version[]> {
   const versions: { entry: Entry; newest: Point; oldest: Point }[] = [];
   for (const point of points) {
-    const reader = await services.spaces.reader(point.clientId, point.depotId);
+    const reader = await services.spaces.ofPoint(point);
     const entry = await findEntry(reader, point.root, path);
     if (!entry) continue;
     const last = versions.at(-1);
@@ -127,7 +127,7 @@ export async function weigh(
   let files = 0;
   let bytes = 0;
   for (const { point, path } of items) {
-    const reader = await services.spaces.reader(point.clientId, point.depotId);
+    const reader = await services.spaces.ofPoint(point);
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
     const count = (one: Entry) => {

@@ -1,12 +1,13 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
 import { locateChunks } from "@/db/chunks";
+import { placesOfPoint } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import type { Database } from "@/db/scope";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
-import { StoreReader } from "@/store/reader";
+import { type ChunkReader, CopiesReader, StoreReader } from "@/store/reader";
 import type { Secrets } from "@/store/secrets";
 import type { Places } from "./places";
 
@@ -39,6 +40,26 @@ export class SpaceReaders {
   /** Forgets where things lay: packs were written anew. */
   forget(clientId: string, depotId: string): void {
     this.readers.delete(`${clientId} ${depotId}`);
+  }
+
+  /** A reader of a point from all its places: the first, and what that lacks from the others. */
+  async ofPoint(point: {
+    readonly id: Buffer;
+    readonly clientId: string;
+    readonly depotId: string;
+  }): Promise<ChunkReader> {
+    const depotIds = await this.db.withScope({ role: "system" }, (tx) => placesOfPoint(tx, point.id));
+    const copies = [];
+    let failure: unknown = null;
+    for (const depotId of depotIds.length ? depotIds : [point.depotId]) {
+      try {
+        copies.push(await this.reader(point.clientId, depotId));
+      } catch (error) {
+        failure ??= error;
+      }
+    }
+    if (copies.length === 0) throw failure;
+    return copies.length === 1 ? copies[0]! : new CopiesReader(copies);
   }
 
   /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */

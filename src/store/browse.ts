@@ -1,12 +1,12 @@
 import { CodedError } from "@/core/codes";
-import type { StoreReader } from "./reader";
+import type { ChunkReader } from "./reader";
 import { type ByteString, type Entry, splitIds } from "./tree";
 
 /** Reading inside recovery points: folders, paths, content. Paths are byte strings that begin with `/`. */
 
 /** All entries of a folder in order of their names, page by page, from after `after` on. */
 export async function* folderEntries(
-  reader: StoreReader,
+  reader: ChunkReader,
   node: Uint8Array,
   after?: ByteString,
 ): AsyncGenerator<Entry> {
@@ -24,14 +24,14 @@ export async function* folderEntries(
 }
 
 /** How many entries a folder has, without reading its pages. */
-export async function countEntries(reader: StoreReader, node: Uint8Array): Promise<number> {
+export async function countEntries(reader: ChunkReader, node: Uint8Array): Promise<number> {
   const content = await reader.node(node);
   if (content.kind === "folder") return content.entries.length;
   if (content.kind === "pages") return content.pages.reduce((sum, page) => sum + page.count, 0);
   throw new CodedError("store.damaged", "a folder is not a folder");
 }
 
-async function childOf(reader: StoreReader, node: Uint8Array, name: ByteString): Promise<Entry | null> {
+async function childOf(reader: ChunkReader, node: Uint8Array, name: ByteString): Promise<Entry | null> {
   const content = await reader.node(node);
   if (content.kind === "folder") return content.entries.find((entry) => entry.name === name) ?? null;
   if (content.kind !== "pages") throw new CodedError("store.damaged", "a folder is not a folder");
@@ -41,7 +41,7 @@ async function childOf(reader: StoreReader, node: Uint8Array, name: ByteString):
 
 /** The entry of a path, or null where there is none. The path `/` has no entry: use the root. */
 export async function findEntry(
-  reader: StoreReader,
+  reader: ChunkReader,
   root: Uint8Array,
   path: ByteString,
 ): Promise<Entry | null> {
@@ -59,7 +59,7 @@ export async function findEntry(
 
 /** The node of a folder's path, or null where there is no such folder. */
 export async function findFolder(
-  reader: StoreReader,
+  reader: ChunkReader,
   root: Uint8Array,
   path: ByteString,
 ): Promise<Uint8Array | null> {
@@ -74,7 +74,7 @@ export interface Walked {
 
 /** Everything below a folder, each folder before what is in it. */
 export async function* walkTree(
-  reader: StoreReader,
+  reader: ChunkReader,
   node: Uint8Array,
   path: ByteString,
 ): AsyncGenerator<Walked> {
@@ -87,7 +87,7 @@ export async function* walkTree(
 }
 
 /** Ids of the chunks of a file in order. */
-export async function chunksOf(reader: StoreReader, entry: Entry): Promise<Uint8Array[]> {
+export async function chunksOf(reader: ChunkReader, entry: Entry): Promise<Uint8Array[]> {
   if (entry.chunks) return splitIds(entry.chunks);
   if (!entry.chunkPages) return [];
   const ids: Uint8Array[] = [];
@@ -106,7 +106,7 @@ export interface Piece {
 }
 
 /** The content of a file as pieces in order. */
-export async function* filePieces(reader: StoreReader, entry: Entry): AsyncGenerator<Piece> {
+export async function* filePieces(reader: ChunkReader, entry: Entry): AsyncGenerator<Piece> {
   const ids = await chunksOf(reader, entry);
   if (ids.length > 1) await reader.locate(ids);
   const extents = entry.extents ?? [[0, entry.size ?? 0]];
@@ -137,7 +137,7 @@ export async function* filePieces(reader: StoreReader, entry: Entry): AsyncGener
 const ZEROS = Buffer.alloc(64 * 1024);
 
 /** The content of a file as one run of bytes, holes as zeros: for archives and downloads. */
-export async function* fileBytes(reader: StoreReader, entry: Entry): AsyncGenerator<Buffer> {
+export async function* fileBytes(reader: ChunkReader, entry: Entry): AsyncGenerator<Buffer> {
   let at = 0;
   const zerosUpTo = function* (end: number) {
     while (at < end) {

@@ -1,5 +1,5 @@
 import { CodedError } from "@/core/codes";
-import type { StoreReader } from "./reader";
+import type { ChunkReader } from "./reader";
 import { type ByteString, idKey, splitIds } from "./tree";
 
 /** Ids of nodes and chunks that trees need. Adding a tree costs what is new in it: a node seen before was added with all below it. */
@@ -13,7 +13,7 @@ export class Needed {
   }
 
   /** Adds everything below a node. Throws `store.damaged` where the tree does not open. */
-  async add(reader: StoreReader, node: Uint8Array): Promise<void> {
+  async add(reader: ChunkReader, node: Uint8Array): Promise<void> {
     const key = idKey(node);
     if (this.nodes.has(key)) return;
     const content = await reader.node(node);

@@ -21,10 +21,45 @@ interface LoadedPack {
   readonly places: ReadonlyMap<ByteString, readonly [block: number, offset: number, length: number]>;
 }
 
+/** Reads chunks and tree nodes by id, wherever they lie. */
+export interface ChunkReader {
+  /** Finds out where chunks lie before they are read one by one; saves a question for each. */
+  locate(ids: readonly Uint8Array[]): Promise<void>;
+  /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
+  chunk(id: Uint8Array): Promise<Buffer>;
+  /** A tree node. Throws `store.damaged` when it is missing or altered. */
+  node(id: Uint8Array): Promise<TreeNode>;
+  /** A tree node as its bytes. */
+  rawNode(id: Uint8Array): Promise<Buffer>;
+}
+
+/** Reads from the first of several copies, and falls back to the next for what that cannot give, chunk by chunk. */
+export class CopiesReader implements ChunkReader {
+  constructor(private readonly copies: readonly ChunkReader[]) {}
+
+  private async first<T>(read: (copy: ChunkReader) => Promise<T>): Promise<T> {
+    let failure: unknown;
+    for (const copy of this.copies) {
+      try {
+        return await read(copy);
+      } catch (error) {
+        if (!(error instanceof CodedError)) throw error;
+        failure ??= error;
+      }
+    }
+    throw failure;
+  }
+
+  locate = (ids: readonly Uint8Array[]) => this.first((copy) => copy.locate(ids));
+  chunk = (id: Uint8Array) => this.first((copy) => copy.chunk(id));
+  node = (id: Uint8Array) => this.first((copy) => copy.node(id));
+  rawNode = (id: Uint8Array) => this.first((copy) => copy.rawNode(id));
+}
+
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
 
 /** Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while. */
-export class StoreReader {
+export class StoreReader implements ChunkReader {
   private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
   private readonly blocks = new LRUCache<string, Promise<Buffer>>({
     maxSize: BLOCK_CACHE_BYTES,
@@ -45,7 +80,6 @@ export class StoreReader {
     this.trees = new Identifier(keys.treeId);
   }
 
-  /** Finds out where chunks lie before they are read one by one; saves a question for each. */
   async locate(ids: readonly Uint8Array[]): Promise<void> {
     const unknown = ids.filter((id) => !this.located.has(idKey(id)));
     if (unknown.length === 0) return;
@@ -56,12 +90,10 @@ export class StoreReader {
     });
   }
 
-  /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
   async chunk(id: Uint8Array): Promise<Buffer> {
     return this.verified(id, this.chunks);
   }
 
-  /** A tree node. Throws `store.damaged` when it is missing or altered. */
   async node(id: Uint8Array): Promise<TreeNode> {
     const key = idKey(id);
     const kept = this.nodes.get(key);
@@ -71,7 +103,6 @@ export class StoreReader {
     return node;
   }
 
-  /** A tree node as its bytes. Throws `store.damaged` when it is missing or altered. */
   rawNode(id: Uint8Array): Promise<Buffer> {
     return this.verified(id, this.trees);
   }

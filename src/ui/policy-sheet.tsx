@@ -2,7 +2,7 @@
 
 import { useRouter } from "next/navigation";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
-import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clauses";
+import { type Clauses, clauseSentences, clausesSchema, whereSentence } from "@/core/policy/clauses";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
 import { ApiError, callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
@@ -38,6 +38,7 @@ interface Draft extends HowLongDraft {
   hours: string;
   target: string;
   depotId: string;
+  carryTo: readonly string[];
 }
 
 const DAYS: readonly (readonly [Weekday, string])[] = [
@@ -70,6 +71,7 @@ function draftOf(policy: SheetPolicy, client: SheetClient): Draft {
     target: String(clauses?.when.targetHours ?? 26),
     ...howLongDraft(clauses?.howLong),
     depotId: clauses?.where.depotId ?? client.depots[0]?.id ?? "",
+    carryTo: clauses?.where.carryTo ?? [],
   };
 }
 
@@ -89,7 +91,7 @@ function clausesOf(draft: Draft): unknown {
     what: { folders: lines(draft.folders), include: lines(draft.include), exclude: lines(draft.exclude) },
     when: { schedule, targetHours: number(draft.target) },
     howLong,
-    where: { depotId: draft.depotId },
+    where: { depotId: draft.depotId, carryTo: draft.carryTo.filter((id) => id !== draft.depotId) },
   };
 }
 
@@ -179,7 +181,11 @@ export function PolicySheet({
       clearTimeout(timer);
     };
   }, [asked, client.id]);
-  const depotName = client.depots.find((depot) => depot.id === draft.depotId)?.name ?? "No depot chosen";
+  const nameOf = (id: string) => client.depots.find((depot) => depot.id === id)?.name;
+  const depotName = whereSentence(
+    nameOf(draft.depotId) ?? "No depot chosen",
+    draft.carryTo.filter((id) => id !== draft.depotId).map((id) => nameOf(id) ?? "another depot"),
+  );
   const sentences = checked.success ? clauseSentences(checked.data, depotName, client.key) : [];
   const sentence = (clause: string, otherwise: string) =>
     sentences.find((one) => one.clause === clause)?.text ?? otherwise;
@@ -378,6 +384,40 @@ export function PolicySheet({
                 </option>
               ))}
             </SelectField>
+            {client.depots.length > 1 && (
+              <fieldset className="grid gap-1">
+                <legend className="field-label">Then carried to</legend>
+                {client.depots
+                  .filter((depot) => depot.id !== draft.depotId)
+                  .map((depot) => (
+                    <label key={depot.id} className="flex items-center gap-2">
+                      <input
+                        type="checkbox"
+                        className="checkbox checkbox-sm"
+                        checked={draft.carryTo.includes(depot.id)}
+                        onChange={() =>
+                          set({
+                            carryTo: draft.carryTo.includes(depot.id)
+                              ? draft.carryTo.filter((id) => id !== depot.id)
+                              : [...draft.carryTo, depot.id],
+                          })
+                        }
+                      />
+                      {depot.name}
+                    </label>
+                  ))}
+                {errorOf("where.carryTo") && (
+                  <p className="field-error" role="alert">
+                    {errorOf("where.carryTo")}
+                  </p>
+                )}
+              </fieldset>
+            )}
+            <p className="text-soft">
+              {draft.carryTo.length
+                ? "The runner carries each point on after its run, sealed as it is; a restore falls back to the further place, and a check mends from it."
+                : "One place only: one fire takes all of it. Grant the client a second depot to carry the points to."}
+            </p>
           </Clause>
           <Clause
             title="Encryption"

@@ -1,10 +1,11 @@
 import Link from "next/link";
 import { baseOf } from "@/core/places";
-import { clauseSentences } from "@/core/policy/clauses";
+import { clauseSentences, whereSentence } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
 import { type Connection, connectionById } from "@/db/connections";
+import { placesOfSource } from "@/db/copies";
 import { depotById } from "@/db/depots";
 import { holdsOf } from "@/db/holds";
 import { type Machine, machineById } from "@/db/machines";
@@ -118,6 +119,12 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
   const depot = policy ? await depotById(tx, policy.clauses.where.depotId) : null;
+  const further = await Promise.all(
+    (policy?.clauses.where.carryTo ?? []).map(
+      async (id) => (await depotById(tx, id))?.name ?? "a depot taken away",
+    ),
+  );
+  const places = await placesOfSource(tx, source.id);
   return (
     <div className="grid gap-5">
       <div>
@@ -158,7 +165,7 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           <dl className="facts mt-2">
             {clauseSentences(
               policy.clauses,
-              depot?.name ?? "",
+              whereSentence(depot?.name ?? "", further),
               source.keyConfirmed ? "confirmed" : "not confirmed",
             ).map((sentence) => (
               <div key={sentence.clause} className="contents">
@@ -177,6 +184,33 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           </Link>
         )}
       </section>
+      {places.length > 0 && (
+        <section>
+          <h3 className="part-title mb-1">Where its points lie</h3>
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th scope="col">Depot</th>
+                <th scope="col" className="num">
+                  Points
+                </th>
+                <th scope="col">Newest</th>
+              </tr>
+            </thead>
+            <tbody>
+              {places.map((one) => (
+                <tr key={one.depotName}>
+                  <td>{one.depotName}</td>
+                  <td className="num">{one.points}</td>
+                  <td>
+                    <Ago moment={one.newest} now={now} zone={zone} />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
       {inGrace.length > 0 && (
         <section>
           <h3 className="part-title mb-1">Dropped, in their days of grace</h3>

@@ -93,7 +93,21 @@ export const howLongClause: z.ZodType<Retention, unknown> = z.discriminatedUnion
   z.object({ kind: z.literal("for-ever") }),
 ]);
 
-export const whereClause = z.object({ depotId: z.uuid("Choose a depot.") });
+export const whereClause = z
+  .object({
+    /** Where runs store. */
+    depotId: z.uuid("Choose a depot."),
+    /** Where points are carried afterwards by the depots themselves. */
+    carryTo: z.array(z.uuid("Choose a depot.")).max(4, "At most four further places.").default([]),
+  })
+  .refine(({ depotId, carryTo }) => !carryTo.includes(depotId) && new Set(carryTo).size === carryTo.length, {
+    message: "A further place is another depot than the first, and named once.",
+    path: ["carryTo"],
+  });
+
+/** Where points go, by the names of the depots. */
+export const whereSentence = (first: string, further: readonly string[]): string =>
+  further.length ? `${first}, then carried to ${further.join(" and ")}` : first;
 
 export const clausesSchema = z.object({
   what: whatClause,
@@ -113,7 +127,7 @@ export interface Sentence {
   readonly text: string;
 }
 
-/** Every clause as a sentence that says what it does. `depotName` and `key` come from what the ids stand for. */
+/** Every clause as a sentence that says what it does. `depotName` (`whereSentence`) and `key` come from what the ids stand for. */
 export function clauseSentences(
   clauses: Clauses,
   depotName: string,

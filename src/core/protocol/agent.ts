@@ -74,7 +74,14 @@ export const backupJob = z.object({
 export const restoreJob = z.object({
   ...jobBase,
   kind: z.literal("restore"),
-  items: z.array(z.object({ root: hex(32), momentLabel: z.string(), path: z.string(), depotId: z.uuid() })),
+  items: z.array(
+    z.object({
+      root: hex(32),
+      momentLabel: z.string(),
+      path: z.string(),
+      depotIds: z.array(z.uuid()).min(1),
+    }),
+  ),
   folder: z.string().nullable(),
   clash: z.enum(["keep-both", "replace", "skip"]),
 });

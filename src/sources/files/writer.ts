@@ -17,7 +17,7 @@ import {
 } from "node:fs";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries } from "@/store/browse";
-import type { StoreReader } from "@/store/reader";
+import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { setMtime, writeXattr } from "./libc";
 import { joinPath, systemPath } from "./paths";
@@ -32,7 +32,7 @@ export interface RestoreItem {
 }
 
 export interface RestoreOptions {
-  readonly store: StoreReader;
+  readonly store: ChunkReader;
   /** The folder that counts as `/` on this machine. */
   readonly machineRoot: string;
   /** Null: where it was. Else an absolute folder that takes the items by their names. */

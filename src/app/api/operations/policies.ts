@@ -6,6 +6,7 @@ import {
   consequencesOf,
   howLongClause,
   whenClause,
+  whereSentence,
 } from "@/core/policy/clauses";
 import { clientById, readProvider } from "@/db/clients";
 import { depotById, grantOf } from "@/db/depots";
@@ -14,6 +15,7 @@ import { notify } from "@/db/notify";
 import { listPolicies, policyById, savePolicy } from "@/db/policies";
 import type { Tx } from "@/db/scope";
 import { assignPolicy, setNextDue, setPaused, sourceById, sourcesOfPolicy } from "@/db/sources";
+import { askCarry } from "@/runs/carry-request";
 import { nextDue, zoneOf } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
@@ -42,6 +44,17 @@ async function store(
       "clauses.where.depotId",
       `${depot.name} is not granted to ${client.name}. Grant it in the view Depots first.`,
     );
+  const further: string[] = [];
+  for (const [i, id] of body.clauses.where.carryTo.entries()) {
+    const place = await depotById(tx, id);
+    if (!place || !(await grantOf(tx, id, client.id)))
+      throw invalid(
+        `clauses.where.carryTo.${i}`,
+        `${place?.name ?? "This depot"} is not granted to ${client.name}. Grant it in the view Depots first.`,
+      );
+    further.push(place.name);
+    await askCarry(tx, { clientId: client.id, fromDepot: depot.id, toDepot: id });
+  }
   const saved = { ...policy, ...body, changedAt: context.who.at, changedBy: context.who.actor };
   await savePolicy(tx, saved);
   for (const source of await sourcesOfPolicy(tx, policy.id)) {
@@ -50,7 +63,7 @@ async function store(
   const key = await clientKey(tx, client.id);
   const sentences = clauseSentences(
     body.clauses,
-    depot.name,
+    whereSentence(depot.name, further),
     key?.confirmedAt ? "confirmed" : key ? "not confirmed" : "none",
   );
   await context.record(
