@@ -1,17 +1,7 @@
+import type { BucketPlace } from "@/core/bucket";
 import { all, change, one, type Tx } from "./scope";
 
 export type DepotKind = "folder" | "share" | "s3";
-
-/** Where a bucket is and how it is spoken to. */
-export interface BucketPlace {
-  readonly endpoint: string;
-  readonly region: string;
-  readonly bucket: string;
-  readonly prefix: string;
-  readonly pathStyle: boolean;
-  readonly storageClass: string | null;
-  readonly accessKeyId: string;
-}
 
 export interface Depot {
   readonly id: string;

@@ -108,6 +108,9 @@ export interface SourceStanding extends Source {
   readonly policyName: string | null;
   readonly targetHours: number | null;
   readonly depotId: string | null;
+  readonly depotName: string | null;
+  /** Until when the depot is away by plan. */
+  readonly depotAwayUntil: Date | null;
   readonly machineName: string | null;
   readonly machineSeen: Date | null;
   readonly connectionName: string | null;
@@ -139,7 +142,8 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<SourceStanding>(
     tx,
     `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
-       p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId",
+       p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
+       (select max(a.to_at) from absences a where a.depot_id = d.id and a.from_at <= $4 and a.to_at > $4) as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
        (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
        k.confirmed_at is not null as "keyConfirmed",
@@ -150,6 +154,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
      join clients c on c.id = s.client_id
      join sites si on si.id = s.site_id
      left join policies p on p.id = s.policy_id
+     left join depots d on d.id = (p.clauses->'where'->>'depotId')::uuid
      left join machines m on m.id = s.machine_id
      left join connections cn on cn.id = s.connection_id
      left join client_keys k on k.client_id = s.client_id

@@ -10,6 +10,7 @@ import {
   writeFileSync,
 } from "node:fs";
 import { dirname, join } from "node:path";
+import { MONTHS } from "@/core/retention/periods";
 import { Chance } from "./chance";
 import type { FileKind, WorldMachine } from "./world";
 
@@ -35,21 +36,6 @@ const WORDS =
   "the of and harbour letter please find enclosed our account for week tide morning surgery visit result weight water boat stone measure line north wall received with thanks kindly invoice payment due rent window repair flour oven order crate delivery signal depth sample reading clear calm quay lantern".split(
     " ",
   );
-const MONTHS = [
-  "January",
-  "February",
-  "March",
-  "April",
-  "May",
-  "June",
-  "July",
-  "August",
-  "September",
-  "October",
-  "November",
-  "December",
-];
-
 const FOLDERS: Record<FileKind, string> = {
   letters: "Letters",
   ledger: "Ledger",

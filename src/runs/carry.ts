@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import { absenceNow } from "@/db/absences";
 import {
   carriesWanted,
   insertCarriedPack,
@@ -56,6 +57,9 @@ export async function carry(services: Services, route: CarryRoute): Promise<numb
     const fromDepot = await depotById(tx, route.fromDepot);
     const toDepot = await depotById(tx, route.toDepot);
     if (!from || !to || !fromDepot || !toDepot) return null;
+    // away by plan: what is asked every hour does it when both are there
+    const now = services.now();
+    if ((await absenceNow(tx, fromDepot.id, now)) || (await absenceNow(tx, toDepot.id, now))) return null;
     return {
       from,
       to,

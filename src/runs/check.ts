@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import { absenceNow } from "@/db/absences";
 import {
   beginCheck,
   type CheckDepth,
@@ -35,6 +36,8 @@ export async function requestCheck(
 ): Promise<string> {
   const open = await openCheck(tx, space.depotId, space.clientId);
   if (open) throw new Problem("request.conflict", "A check of this client's share goes on already.");
+  const away = await absenceNow(tx, space.depotId, who.at);
+  if (away) throw new Problem("request.conflict", `${space.depotName} is away by plan: ${away.note}.`);
   const id = randomUUID();
   await insertCheck(tx, { id, ...space, depth, requestedBy: who.actor, requestedAt: who.at });
   await record(tx, who, space.clientId, "asked for a check", space.depotName, { depth });
@@ -48,6 +51,7 @@ export async function requestAllChecks(services: Services, depth: CheckDepth): P
   const at = services.now();
   await services.db.withScope({ role: "system" }, async (tx) => {
     for (const grant of await listGrants(tx)) {
+      if (await absenceNow(tx, grant.depotId, at)) continue;
       if (grant.usedBytes === 0 || (await openCheck(tx, grant.depotId, grant.clientId))) continue;
       const depotName = (await depotById(tx, grant.depotId))!.name;
       await requestCheck(tx, { ...RUNNER, at }, { ...grant, depotName }, depth);

@@ -1,12 +1,15 @@
 import { randomUUID } from "node:crypto";
 import type { Clauses } from "@/core/policy/clauses";
 import { nextRuns } from "@/core/schedule/schedule";
+import { type Absence, absenceNow } from "@/db/absences";
 import { clientById } from "@/db/clients";
 import { connectionById } from "@/db/connections";
+import { depotById } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { type Point, pointById } from "@/db/points";
+import { policyById } from "@/db/policies";
 import { insertRun, lockRun, type Run, requestStop, runById, runningRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type Source, sourceById } from "@/db/sources";
@@ -52,8 +55,21 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
   return (await runById(tx, id))!;
 }
 
+/** The planned absence of the depot that a source is stored in. */
+export async function depotAway(
+  tx: Tx,
+  sourceId: string,
+  now: Date,
+): Promise<(Absence & { readonly depotName: string }) | null> {
+  const source = await sourceById(tx, sourceId);
+  const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
+  const depot = policy ? await depotById(tx, policy.clauses.where.depotId) : null;
+  const absence = depot ? await absenceNow(tx, depot.id, now) : null;
+  return absence && { ...absence, depotName: depot!.name };
+}
+
 /** Why a due run does not start yet, in a sentence; null when it may. */
-export async function whyWaiting(tx: Tx, run: Run): Promise<string | null> {
+export async function whyWaiting(tx: Tx, run: Run, now: Date): Promise<string | null> {
   if (run.state !== "due") return null;
   if (run.kind === "backup") {
     const running = await runningRun(tx, run.sourceId);
@@ -61,6 +77,9 @@ export async function whyWaiting(tx: Tx, run: Run): Promise<string | null> {
       return `Waits for the run of the same source that began at ${running.startedAt?.toISOString().slice(11, 16)} UTC; a source is read by one run at a time.`;
     }
   }
+  const away = run.kind === "backup" ? await depotAway(tx, run.sourceId, now) : null;
+  if (away)
+    return `Waits for the depot ${away.depotName}, which is away until ${away.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${away.note}.`;
   return run.machineId
     ? "Waits for the machine: its agent has not taken the run yet."
     : "Waits for its turn at the runner, which reads it over the network.";

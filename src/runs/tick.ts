@@ -5,7 +5,7 @@ import { appendLog, endRun, insertRun, lapsedRuns, type Run, returnRun, waitingR
 import type { Tx } from "@/db/scope";
 import { dueSources, setNextDue } from "@/db/sources";
 import type { Services } from "@/server/services";
-import { isReachable, nextDue } from "./request";
+import { depotAway, isReachable, nextDue } from "./request";
 
 export const LEASE_MS = 60_000;
 const ATTEMPTS = 3;
@@ -21,6 +21,8 @@ export async function tickSchedules(services: Services): Promise<number> {
       await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.clauses, source.zone, now), dueAt);
       if (!(await isReachable(tx, source)) || !(await clientKey(tx, source.clientId))?.confirmedAt) continue;
       const waiting = await waitingRun(tx, source.id);
+      // it was not missed: its depot is away by plan, and the one run that waits is enough
+      if (waiting && (await depotAway(tx, source.id, now))) continue;
       if (waiting?.cause === "schedule") await endAsMissed(tx, waiting, now);
       else if (waiting) continue;
       const id = randomUUID();

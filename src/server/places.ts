@@ -1,5 +1,6 @@
+import type { BucketPlace } from "@/core/bucket";
 import { CodedError } from "@/core/codes";
-import type { BucketPlace, Depot } from "@/db/depots";
+import type { Depot } from "@/db/depots";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { S3Bucket } from "@/store/places/s3-bucket";

@@ -19,3 +19,4 @@ export const Filling = dynamic(() => import("./filling").then((module) => module
 export const CheckForm = dynamic(() => import("./check-form").then((module) => module.CheckForm));
 export const Holds = dynamic(() => import("./holds").then((module) => module.Holds));
 export const BringBack = dynamic(() => import("./holds").then((module) => module.BringBack));
+export const Absences = dynamic(() => import("./absences").then((module) => module.Absences));

@@ -7,6 +7,7 @@ import { all } from "@/db/scope";
 import { carry } from "@/runs/carry";
 import { purgeAll } from "@/runs/purge";
 import { applyRetention } from "@/runs/retention";
+import { tickSchedules } from "@/runs/tick";
 import type { Places } from "@/server/places";
 import type { Services } from "@/server/services";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
@@ -234,5 +235,44 @@ describe("near first, then carried", () => {
       const chart = (await newest!.entries()).find((entry) => entry.path === "/data/chart")!;
       expect(chart.content!.equals(readFileSync(join(data(), "chart")))).toBe(true);
     }
+  });
+});
+
+describe("a depot that is away by plan", () => {
+  it("lets runs wait and says so, marks none as missed, and they begin when it is back", async () => {
+    const plan = (from: number, to: number) =>
+      console_.call<{ absence: { id: string }; errors: { field: string }[] }>(
+        "POST",
+        `/depots/${client.depotId}/absences`,
+        {
+          from: new Date(Date.now() + from).toISOString(),
+          to: new Date(Date.now() + to).toISOString(),
+          note: "in the drawer",
+        },
+      );
+    expect((await plan(1000, -1000)).body.errors[0]!.field).toBe("to");
+    expect((await plan(-9000, -5000)).body.errors[0]!.field).toBe("to");
+    const { absence } = (await plan(-1000, 3_600_000)).body;
+    const { run, waits } = await console_.ok<{ run: { id: string }; waits: string }>(
+      "POST",
+      `/sources/${machine.sourceId}/runs`,
+    );
+    expect(waits).toMatch(
+      /Waits for the depot Ostrel Land Surveyors depot, which is away until .* in the drawer/,
+    );
+    const check = await console_.call("POST", `/depots/${client.depotId}/grants/${client.id}/checks`, {});
+    expect(check.status).toBe(409);
+    expect(
+      await carry(console_.services, { clientId: client.id, fromDepot: client.depotId, toDepot: farId }),
+    ).toBe(0);
+    // its time comes again while it waits
+    await system("update sources set next_due_at = now() - interval '1 second' where id = $1", [
+      machine.sourceId,
+    ]);
+    await tickSchedules(console_.services);
+    const { run: still } = await console_.ok<{ run: { state: string } }>("GET", `/runs/${run.id}`);
+    expect(still.state).toBe("due");
+    await console_.ok("DELETE", `/depots/${client.depotId}/absences/${absence.id}`);
+    expect(await console_.runEnds(run.id)).toMatchObject({ outcome: "clean" });
   });
 });

@@ -91,6 +91,7 @@ const bodyOf = (id: string): unknown => {
       region: "r",
     },
     renewSecret: { clientSecret: "s" },
+    planAbsence: { from: "2030-01-01T00:00:00Z", to: "2030-01-02T00:00:00Z", note: "in the drawer" },
     requestCheck: { depth: "objects" },
     placeHold: { reason: "a letter from the court" },
     weighBasket: { items },
@@ -267,6 +268,7 @@ describe("the database itself", () => {
           "chunks",
           "archives",
           "holds",
+          "copies",
           "checks",
           "damages",
         ]) {

@@ -3,14 +3,15 @@ import Link from "next/link";
 import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { absenceNow, absencesOf } from "@/db/absences";
 import { checksOf, damagesOf } from "@/db/checks";
 import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
-import { CheckForm, DepotSheet, DepotTestButton, Filling, GrantForm } from "@/ui/lazy";
+import { Absences, CheckForm, DepotSheet, DepotTestButton, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
-import { Ago } from "@/ui/moment";
+import { Ago, clockText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there. */
@@ -66,12 +67,16 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   );
   const chosen = depots.find((depot) => depot.id === ask("sel")) ?? (ask("sheet") ? undefined : depots[0]);
   const policies = await listPolicies(tx);
+  const away = new Map(
+    await Promise.all(depots.map(async (depot) => [depot.id, await absenceNow(tx, depot.id, now)] as const)),
+  );
   const stateOf = (depot: (typeof depots)[number]) => {
+    if (away.get(depot.id)) return "paused" as const;
     if (depot.kind !== "s3" && free.get(depot.id) === null) return "exposed" as const;
     const share = depot.capacityBytes ? depot.usedBytes / depot.capacityBytes : 0;
     return share >= 0.95 ? ("exposed" as const) : share >= 0.9 ? ("slipping" as const) : ("kept" as const);
   };
-  const words = { kept: "fits", slipping: "filling", exposed: "full or not reached" };
+  const words = { paused: "away by plan", kept: "fits", slipping: "filling", exposed: "full or not reached" };
   const main = (
     <>
       <div className="head-line">
@@ -107,6 +112,8 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
                     <span className="text-soft block truncate font-mono text-[12.5px]">{depot.path}</span>
                   </span>
                   <span className="text-soft truncate">
+                    {away.get(depot.id) &&
+                      `away until ${clockText(away.get(depot.id)!.to, provider.zone)} · `}
                     {own.map((grant) => nameOf.get(grant.clientId)?.name).join(", ") || "granted to nobody"}
                   </span>
                   <span>
@@ -170,6 +177,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
     day: one.day,
     used: Math.max(0, usedHere - byDay.slice(i + 1).reduce((sum, later) => sum + later.added, 0)),
   }));
+  const absences = await absencesOf(tx, chosen.id, now);
   const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
   const damages = (await Promise.all(own.map((grant) => damagesOf(tx, grant.spaceId)))).flat();
   const docket = (
@@ -268,6 +276,18 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
           </ul>
         </section>
       )}
+      <section>
+        <h3 className="part-title mb-1">Away by plan</h3>
+        <Absences
+          key={chosen.id}
+          depotId={chosen.id}
+          absences={absences.map((absence) => ({
+            id: absence.id,
+            text: `${clockText(absence.from, provider.zone)} to ${clockText(absence.to, provider.zone)}`,
+            note: absence.note,
+          }))}
+        />
+      </section>
       <section>
         <h3 className="part-title mb-1">Checks</h3>
         {damages.map((damage) => (

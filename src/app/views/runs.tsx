@@ -134,7 +134,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
   return {
     main,
     docket: chosen ? (
-      await runDocket(tx, chosen, zone)
+      await runDocket(tx, chosen, zone, input.now)
     ) : (
       <p className="text-soft">Choose a run: its progress, its log and what its code means stand here.</p>
     ),
@@ -184,9 +184,9 @@ function figuresOf(run: RunRow): [string, string][] {
   ];
 }
 
-async function runDocket(tx: Tx, run: RunRow, zone: string) {
+async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
   const log = await readLog(tx, run.id, 0, 400);
-  const waits = await whyWaiting(tx, run);
+  const waits = await whyWaiting(tx, run, now);
   const text = run.code ? CODES[run.code] : null;
   return (
     <div className="grid gap-4">

@@ -19,6 +19,9 @@ export interface SourceFacts {
   /** Its machine or connection was taken away, or the far end has it no more; its points remain. */
   readonly gone: boolean;
   readonly hasPolicy: boolean;
+  readonly depotName: string | null;
+  /** Until when its depot is away by plan; null when it is there. */
+  readonly depotAwayUntil: Date | null;
   readonly newestPoint: Date | null;
   readonly targetHours: number | null;
   /** The last ended backup run: its code when it failed or ended with a caution. */
@@ -47,6 +50,7 @@ export interface DepotFacts {
 export type CauseKind =
   | "burst"
   | "depot-full"
+  | "depot-away"
   | "machine-silent"
   | "connection-failed"
   | "run-failed"
@@ -135,6 +139,8 @@ function rootCause(source: SourceFacts, now: Date): string | null {
   if (source.burst) return `burst:${source.id}`;
   if (!source.hasPolicy) return `no-policy:${source.clientId}`;
   if (!source.keyConfirmed) return `key-not-confirmed:${source.clientId}`;
+  if (source.depotAwayUntil && (source.state === "exposed" || source.state === "slipping"))
+    return `depot-away:${source.depotName}`;
   const silentHours = source.machineSeen
     ? (now.getTime() - source.machineSeen.getTime()) / 3_600_000
     : Number.POSITIVE_INFINITY;
@@ -207,6 +213,13 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
         detail: `${first.clientName} · ${lastPoint}`,
         since: first.machineSeen,
         code: "machine.silent",
+      };
+    case "depot-away":
+      return {
+        ...base,
+        title: `${first.depotName} is away by plan for ${formatDuration(first.depotAwayUntil!.getTime() - now.getTime())} more: ${counted(group.length, "source")} ${group.length === 1 ? "waits" : "wait"}`,
+        detail: `${names(group)} · ${lastPoint} · runs begin when it is back`,
+        since: null,
       };
     case "connection-failed":
       return {

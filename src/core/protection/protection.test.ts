@@ -83,6 +83,8 @@ describe("causes, not symptoms", () => {
     machineSeen: hoursAgo(0.1),
     connectionId: null,
     connectionName: null,
+    depotName: "Harbour",
+    depotAwayUntil: null,
     gone: false,
     hasPolicy: true,
     newestPoint: hoursAgo(9),
@@ -137,6 +139,47 @@ describe("causes, not symptoms", () => {
       "orphan",
     ]);
     expect(causes[1]!.title).toBe("Harbour is 96 % full: 1 source will soon miss their runs");
+  });
+
+  it("makes one line of a tenant whose secret is over", () => {
+    const refused = {
+      state: "exposed",
+      machineId: null,
+      machineSeen: null,
+      connectionId: "t",
+      connectionName: "Trust mail",
+      lastOutcome: "failed",
+      lastCode: "source.signin-refused",
+    } as const;
+    const causes = findCauses([source("a@x", refused), source("b@x", refused), source("laptop")], [], now);
+    expect(causes).toMatchObject([
+      {
+        kind: "connection-failed",
+        sourceIds: ["a@x", "b@x"],
+        title: "Trust mail: sign-in at the source was refused, 2 sources are not kept",
+      },
+    ]);
+  });
+
+  it("does not call a mailbox silent: it has no machine that could be", () => {
+    const box = { machineId: null, machineSeen: null, connectionId: "t", connectionName: "Trust mail" };
+    expect(findCauses([source("a@x", box)], [], now)).toEqual([]);
+    expect(findCauses([source("a@x", { ...box, gone: true })], [], now)[0]!.title).toBe(
+      "a@x is not at Trust mail any more; its points remain",
+    );
+  });
+
+  it("says that a depot is away by plan instead of blaming those who wait for it", () => {
+    const waits = { state: "exposed", depotAwayUntil: new Date(now.getTime() + 50 * 3_600_000) } as const;
+    const causes = findCauses([source("a", waits), source("b", waits)], [], now);
+    expect(causes).toMatchObject([
+      {
+        kind: "depot-away",
+        sourceIds: ["a", "b"],
+        title: "Harbour is away by plan for 2 days more: 2 sources wait",
+      },
+    ]);
+    expect(findCauses([source("a", { ...waits, state: "kept" })], [], now)).toEqual([]);
   });
 
   it("leaves a paused source alone", () => {

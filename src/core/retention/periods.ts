@@ -63,7 +63,7 @@ export function periodOfDay(day: number, period: Period): number {
   }
 }
 
-const MONTHS = [
+export const MONTHS = [
   "January",
   "February",
   "March",

@@ -1,6 +1,6 @@
 import { randomBytes, timingSafeEqual } from "node:crypto";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
+import { closeServer, listenOnLoopback } from "../loopback";
 import type { Application, Mailbox, MailTenants, Tenant } from "./tenants";
 
 /**
@@ -33,19 +33,8 @@ export class MailServer {
   }
 
   /** Listens on loopback; with port 0 on a free one. Returns its origin. */
-  listen(port = 0): Promise<string> {
-    return new Promise((resolve, reject) => {
-      this.server.once("error", reject);
-      this.server.listen(port, "127.0.0.1", () =>
-        resolve(`http://127.0.0.1:${(this.server.address() as AddressInfo).port}`),
-      );
-    });
-  }
-
-  close(): Promise<void> {
-    this.server.closeAllConnections();
-    return new Promise((resolve) => this.server.close(() => resolve()));
-  }
+  listen = (port = 0): Promise<string> => listenOnLoopback(this.server, port);
+  close = (): Promise<void> => closeServer(this.server);
 
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
     const url = new URL(request.url ?? "/", `http://${request.headers.host}`);

@@ -1,8 +1,8 @@
 import { createHash, randomUUID } from "node:crypto";
 import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
 import { join } from "node:path";
+import { closeServer, listenOnLoopback } from "../loopback";
 import { checkSignature } from "./signature";
 
 /**
@@ -86,19 +86,9 @@ export class S3Server {
   }
   private fileOf = (key: string): string => join(this.options.folder!, encodeURIComponent(key));
 
-  listen(port = 0): Promise<string> {
-    return new Promise((resolve, reject) => {
-      this.server.once("error", reject);
-      this.server.listen(port, "127.0.0.1", () =>
-        resolve(`http://127.0.0.1:${(this.server.address() as AddressInfo).port}`),
-      );
-    });
-  }
-
-  close(): Promise<void> {
-    this.server.closeAllConnections();
-    return new Promise((resolve) => this.server.close(() => resolve()));
-  }
+  /** Listens on loopback; with port 0 on a free one. Returns its origin. */
+  listen = (port = 0): Promise<string> => listenOnLoopback(this.server, port);
+  close = (): Promise<void> => closeServer(this.server);
 
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
     this.requests += 1;

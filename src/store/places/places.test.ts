@@ -2,15 +2,16 @@ import { randomBytes } from "node:crypto";
 import { readdirSync } from "node:fs";
 import { join } from "node:path";
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
+import type { BucketPlace } from "@/core/bucket";
 import { S3Server } from "@/standins/s3/server";
 import { freshFolder } from "../../../tests/depot";
 import { LocalFolder } from "./local-folder";
 import type { Place } from "./place";
-import { type BucketSettings, S3Bucket } from "./s3-bucket";
+import { S3Bucket } from "./s3-bucket";
 
 let server: S3Server;
 let endpoint: string;
-const settings = (change: Partial<BucketSettings> = {}): BucketSettings => ({
+const settings = (change: Partial<BucketPlace> = {}): BucketPlace => ({
   endpoint,
   region: "north-harbour",
   bucket: "keep",
@@ -20,7 +21,7 @@ const settings = (change: Partial<BucketSettings> = {}): BucketSettings => ({
   accessKeyId: "deep-keep",
   ...change,
 });
-const bucket = (change: Partial<BucketSettings> = {}, secret = "harbour") =>
+const bucket = (change: Partial<BucketPlace> = {}, secret = "harbour") =>
   new S3Bucket(settings(change), secret);
 const listed = async (place: Place, prefix: string) => {
   const names: string[] = [];

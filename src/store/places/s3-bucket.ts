@@ -13,21 +13,9 @@ import {
   type StorageClass,
   UploadPartCommand,
 } from "@aws-sdk/client-s3";
+import type { BucketPlace } from "@/core/bucket";
 import { type Code, CodedError } from "@/core/codes";
 import type { Place } from "./place";
-
-export interface BucketSettings {
-  /** An origin, such as `https://s3.region.example`. */
-  readonly endpoint: string;
-  readonly region: string;
-  readonly bucket: string;
-  /** Goes before every name; empty, or ends with a slash. */
-  readonly prefix: string;
-  /** The bucket in the path and not in the host's name. */
-  readonly pathStyle: boolean;
-  readonly storageClass: string | null;
-  readonly accessKeyId: string;
-}
 
 /** What is put at once; more is put in parts of this size, so that no whole pack is held. S3 wants 5 MiB at least. */
 const PART_BYTES = 8 * 1024 * 1024;
@@ -71,7 +59,7 @@ export class S3Bucket implements Place {
   private readonly client: S3Client;
 
   constructor(
-    private readonly settings: BucketSettings,
+    private readonly settings: BucketPlace,
     secretAccessKey: string,
   ) {
     this.client = new S3Client({

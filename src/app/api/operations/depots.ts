@@ -1,9 +1,9 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import type { BucketPlace } from "@/core/bucket";
 import type { Code } from "@/core/codes";
 import { clientById } from "@/db/clients";
 import {
-  type BucketPlace,
   type Depot,
   depotById,
   grantOf,

@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import { absencesOf, deleteAbsence, insertAbsence } from "@/db/absences";
 import { CHECK_DEPTHS, checksOf, damagesOf } from "@/db/checks";
 import { clientById } from "@/db/clients";
 import { depotById, grantOf, listGrants } from "@/db/depots";
@@ -53,6 +54,61 @@ export const keeping = [
             });
         }
         return { checks: await checksOf(tx, params.depotId, null), damages };
+      }),
+  }),
+  operation({
+    id: "planAbsence",
+    method: "POST",
+    path: "/depots/{depotId}/absences",
+    summary: "Say when a depot is away by plan: runs to it wait meanwhile.",
+    caller: "technician",
+    status: 201,
+    params: depotParam,
+    body: z
+      .object({
+        from: z.iso.datetime({ offset: true, error: "Say from when." }),
+        to: z.iso.datetime({ offset: true, error: "Say until when." }),
+        note: z.string().trim().min(1, "Say where it is then.").max(200, "200 characters at most."),
+      })
+      .refine(({ from, to }) => new Date(from) < new Date(to), {
+        message: "It is back after it left.",
+        path: ["to"],
+      }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const depot = await depotById(tx, params.depotId);
+        if (!depot) throw notFound();
+        if (new Date(body.to) <= context.who.at) throw invalid("to", "This is over already.");
+        const absence = {
+          id: randomUUID(),
+          depotId: depot.id,
+          from: new Date(body.from),
+          to: new Date(body.to),
+          note: body.note,
+          createdBy: context.who.actor,
+        };
+        await insertAbsence(tx, absence, context.who.at);
+        await context.record(tx, null, "planned an absence", depot.name, body);
+        await notify(tx, { kind: "depot", clientId: null, id: depot.id });
+        return { absence };
+      }),
+  }),
+  operation({
+    id: "endAbsence",
+    method: "DELETE",
+    path: "/depots/{depotId}/absences/{absenceId}",
+    summary: "Take a planned absence back.",
+    caller: "technician",
+    params: depotParam.extend({ absenceId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const depot = await depotById(tx, params.depotId);
+        const absences = depot ? await absencesOf(tx, depot.id, context.who.at) : [];
+        if (!depot || !absences.some((one) => one.id === params.absenceId)) throw notFound();
+        await deleteAbsence(tx, params.absenceId);
+        await context.record(tx, null, "took an absence back", depot.name);
+        await notify(tx, { kind: "depot", clientId: null, id: depot.id });
+        return { takenBack: true };
       }),
   }),
   operation({

@@ -90,7 +90,7 @@ export const sources = [
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const run = await requestBackup(tx, context.who, params.sourceId);
-        return { run, waits: await whyWaiting(tx, run) };
+        return { run, waits: await whyWaiting(tx, run, context.who.at) };
       }),
   }),
   operation({
@@ -135,7 +135,7 @@ export const sources = [
         return {
           run,
           explained: explain(run.code),
-          waits: await whyWaiting(tx, run),
+          waits: await whyWaiting(tx, run, context.who.at),
           cautions: await countLog(tx, run.id),
         };
       }),

@@ -1,0 +1,91 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { callApi } from "./api";
+import { DeedButton } from "./deeds";
+import { Refusal, TextField, useSending } from "./form";
+import { say } from "./say";
+
+const moment = (text: string): string | undefined => (text ? new Date(text).toISOString() : undefined);
+
+/** When a depot is away by plan; runs wait meanwhile. */
+export function Absences({
+  depotId,
+  absences,
+}: {
+  depotId: string;
+  absences: readonly { readonly id: string; readonly text: string; readonly note: string }[];
+}) {
+  const router = useRouter();
+  const sending = useSending();
+  const [open, setOpen] = useState(false);
+  const [values, setValues] = useState({ from: "", to: "", note: "" });
+  const field = (key: keyof typeof values) => ({
+    error: sending.errorOf(key),
+    value: values[key],
+    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
+  });
+  return (
+    <div className="grid gap-2">
+      {absences.map((absence) => (
+        <div key={absence.id} className="border-line flex items-start gap-3 border-b pb-2">
+          <span className="flex-1">
+            {absence.text}
+            <span className="text-soft block text-[13px]">{absence.note}</span>
+          </span>
+          <DeedButton
+            deed={() => callApi("DELETE", `/depots/${depotId}/absences/${absence.id}`)}
+            done="It counts as there; what waits begins."
+          >
+            Take back
+          </DeedButton>
+        </div>
+      ))}
+      {open ? (
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void sending.send(async () => {
+              await callApi("POST", `/depots/${depotId}/absences`, {
+                from: moment(values.from),
+                to: moment(values.to),
+                note: values.note,
+              });
+              say.success("Noted: runs to it wait meanwhile.");
+              setValues({ from: "", to: "", note: "" });
+              setOpen(false);
+              router.refresh();
+            });
+          }}
+        >
+          <div className="grid grid-cols-2 gap-3">
+            <TextField label="Away from" type="datetime-local" {...field("from")} />
+            <TextField label="Back at" type="datetime-local" {...field("to")} />
+          </div>
+          <TextField
+            label="Where it is then"
+            placeholder="in the drawer at Mill surgery"
+            {...field("note")}
+          />
+          <Refusal problem={sending.problem} />
+          <div className="flex gap-2">
+            <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+              Note it
+            </button>
+            <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
+              Leave it
+            </button>
+          </div>
+        </form>
+      ) : (
+        <div>
+          <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
+            It will be away…
+          </button>
+        </div>
+      )}
+    </div>
+  );
+}
