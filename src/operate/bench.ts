@@ -7,8 +7,10 @@ import {
   mkdirSync,
   mkdtempSync,
   readdirSync,
+  readFileSync,
   rmSync,
   statSync,
+  writeFileSync,
 } from "node:fs";
 import { cpus, tmpdir } from "node:os";
 import { join } from "node:path";
@@ -24,7 +26,7 @@ import { decodeNode, idKey } from "@/store/tree";
 import { StoreWriter } from "@/store/writer";
 
 /**
- * `bin/bench files`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the
+ * `bin/bench`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the
  * architecture names, all in one call. Each figure is the best of the rounds, since what disturbs only slows.
  */
 interface Figure {
@@ -48,7 +50,11 @@ const say = (line: string) => {
 };
 
 /** Makes a tree of at least 100,000 files from what lies on the machine. */
-function makeTree(root: string): { files: number; bytes: number } {
+function makeTree(
+  root: string,
+  wantedFiles = WANTED_FILES,
+  wantedBytes = WANTED_BYTES,
+): { files: number; bytes: number } {
   let files = 0;
   let bytes = 0;
   const origins = ["/usr/share", "/usr/lib", "/usr/include", join(process.cwd(), "node_modules")].filter(
@@ -57,7 +63,7 @@ function makeTree(root: string): { files: number; bytes: number } {
   const copy = (from: string, to: string) => {
     mkdirSync(to, { recursive: true });
     for (const entry of readdirSync(from, { withFileTypes: true })) {
-      if (files >= WANTED_FILES && bytes >= WANTED_BYTES) return;
+      if (files >= wantedFiles && bytes >= wantedBytes) return;
       const source = join(from, entry.name);
       const target = join(to, entry.name);
       try {
@@ -73,7 +79,7 @@ function makeTree(root: string): { files: number; bytes: number } {
       }
     }
   };
-  for (let turn = 0; (files < WANTED_FILES || bytes < WANTED_BYTES) && turn < 20; turn += 1) {
+  for (let turn = 0; (files < wantedFiles || bytes < wantedBytes) && turn < 20; turn += 1) {
     for (const origin of origins) copy(origin, join(root, `turn-${turn}`, origin.replaceAll("/", "_")));
   }
   return { files, bytes };
@@ -262,24 +268,146 @@ async function benchFiles(): Promise<Figure[]> {
       rmSync(target, { recursive: true });
     }
     note("restore", restore, "openssl -d | zstd -d | tar x", unpack, 1);
-    const memory = process.resourceUsage().maxRSS / 1024;
-    figures.push({
-      name: "memory at most",
-      value: memory,
-      unit: "MiB",
-      against: "its limit",
-      againstValue: 400,
-      ratio: memory / 400,
-      wanted: 1,
-      holds: memory <= 400,
-    });
     return figures;
   } finally {
     rmSync(folder, { recursive: true, force: true });
   }
 }
 
-const PARTS: Record<string, () => Promise<Figure[]>> = { files: benchFiles };
+const VERSIONS = 10;
+
+/** Changes two files in a hundred: their middle, not only their end. */
+function changeTwoInAHundred(root: string, version: number): void {
+  let count = 0;
+  const visit = (folder: string) => {
+    for (const entry of readdirSync(folder, { withFileTypes: true })) {
+      const path = join(folder, entry.name);
+      if (entry.isDirectory()) visit(path);
+      else if (entry.isFile() && (count++ + version * 7) % 50 === 0) {
+        const content = readFileSync(path);
+        const middle = content.length >> 1;
+        writeFileSync(
+          path,
+          Buffer.concat([
+            content.subarray(0, middle),
+            Buffer.from(`version ${version}\n`),
+            content.subarray(middle),
+          ]),
+        );
+      }
+    }
+  };
+  visit(root);
+}
+
+/** Ten versions of a tree with 2 % changed each time, against one version compressed by tar and zstd. */
+async function benchVersions(): Promise<Figure[]> {
+  const folder = mkdtempSync(join(process.env.DEEPKEEP_BENCH_FOLDER ?? tmpdir(), "deep-keep-bench-"));
+  const tree = join(folder, "tree");
+  try {
+    const { files, bytes } = makeTree(
+      tree,
+      Math.min(WANTED_FILES, 20_000),
+      Math.min(WANTED_BYTES, 512 * 1024 ** 2),
+    );
+    say(
+      `${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 2).toFixed(0)} MiB, ${VERSIONS} versions`,
+    );
+    const archive = join(folder, "archive");
+    shell(`tar c -C ${folder} tree 2>/dev/null | zstd -1 -T0 > ${archive}`);
+    const one = statSync(archive).size / 1024 ** 2;
+    const depot = new BenchDepot(join(folder, "depot"));
+    let stored = 0;
+    let previous: PreviousTree | null = null;
+    for (let version = 0; version < VERSIONS; version += 1) {
+      if (version > 0) changeTwoInAHundred(tree, version);
+      const made = await store(depot, tree, previous);
+      stored += made.stored.storedBytes / 1024 ** 2;
+      previous = made.tree;
+    }
+    const ratio = stored / one;
+    return [
+      {
+        name: `${VERSIONS} versions, 2 % changed each`,
+        value: stored,
+        unit: "MiB",
+        against: "one version, tar | zstd -1",
+        againstValue: one,
+        ratio,
+        wanted: 1.3,
+        holds: ratio <= 1.3,
+      },
+    ];
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+const LIMIT_MIB = 400;
+
+/** The most memory that a program of its own takes for a first run, started with the agent's own settings. */
+async function benchMemory(): Promise<Figure[]> {
+  const folder = mkdtempSync(join(process.env.DEEPKEEP_BENCH_FOLDER ?? tmpdir(), "deep-keep-bench-"));
+  const tree = join(folder, "tree");
+  try {
+    const { files, bytes } = makeTree(tree);
+    say(`${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 3).toFixed(2)} GiB`);
+    const { stdout, status, stderr } = spawnSync(
+      process.execPath,
+      [...AGENT_FLAGS, process.argv[1]!, "--store-once", tree, join(folder, "depot")],
+      { encoding: "utf8", env: { ...process.env, MALLOC_ARENA_MAX: "2" } },
+    );
+    if (status !== 0) throw new Error(stderr);
+    const value = Number(stdout);
+    return [
+      {
+        name: "memory of a first run",
+        value,
+        unit: "MiB",
+        against: "its limit",
+        againstValue: LIMIT_MIB,
+        ratio: value / LIMIT_MIB,
+        wanted: 1,
+        holds: value <= LIMIT_MIB,
+      },
+    ];
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+/** As in bin/agent. */
+const AGENT_FLAGS = ["--max-old-space-size=192", "--max-semi-space-size=4"];
+
+const once = process.argv.indexOf("--store-once");
+if (once > 0) {
+  // no index is held: an agent's lies in the console
+  const depot = new BenchDepot(process.argv[once + 2]!);
+  const writer = new StoreWriter(depot.keys, {
+    known: async (ids) => ids.map(() => false),
+    putPack: (packId, parts) => depot.putPack(packId, parts, []),
+  });
+  await storeSnapshot({
+    reader: new FilesReader(process.argv[once + 1]!),
+    writer,
+    keys: depot.keys,
+    folders: ["/"],
+    selector: compileSelection({ folders: ["/"], include: [], exclude: [] }),
+    previous: null,
+    keepNode: () => {},
+    note: () => {},
+    progress: { items: 0, bytes: 0 },
+    signal: new AbortController().signal,
+  });
+  await writer.close();
+  console.log((process.resourceUsage().maxRSS / 1024).toFixed(1));
+  process.exit(0);
+}
+
+const PARTS: Record<string, () => Promise<Figure[]>> = {
+  files: benchFiles,
+  versions: benchVersions,
+  memory: benchMemory,
+};
 
 const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));
 for (const name of wanted.length ? wanted : Object.keys(PARTS)) {

@@ -149,8 +149,15 @@ async function main(): Promise<void> {
       children.keep(
         `agent of ${machine.name}`,
         process.execPath,
-        ["--max-old-space-size=256", join(project, "dist/agent.mjs"), "run", "--state", machine.state],
-        env,
+        [
+          "--max-old-space-size=192",
+          "--max-semi-space-size=4",
+          join(project, "dist/agent.mjs"),
+          "run",
+          "--state",
+          machine.state,
+        ],
+        { ...env, MALLOC_ARENA_MAX: "2" },
         join(home, `log/agent-${machine.name}.log`),
       );
     }

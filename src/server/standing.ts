@@ -2,7 +2,7 @@ import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/cor
 import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/core/protection/nights";
 import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
 import { readProvider } from "@/db/clients";
-import { listDepots } from "@/db/depots";
+import { listDepots, listGrants } from "@/db/depots";
 import { nightRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceStanding, type StandingFilter, sourceStandings } from "@/db/sources";
@@ -52,10 +52,12 @@ const NIGHTS = 14;
 export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date): Promise<Standing> {
   const sources = await sourcesWithState(tx, filter, now);
   const zone = (await readProvider(tx))?.zone ?? "UTC";
-  const depots: DepotFacts[] = (await listDepots(tx))
+  const all = await listDepots(tx);
+  const whole: DepotFacts[] = all
     .filter((depot) => depot.capacityBytes !== null)
     .map((depot) => ({
       id: depot.id,
+      depotId: depot.id,
       name: depot.name,
       capacity: depot.capacityBytes!,
       used: depot.usedBytes,
@@ -64,6 +66,21 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
         .map((source) => source.id),
     }))
     .filter((depot) => depot.sourceIds.length > 0);
+  const shares: DepotFacts[] = (await listGrants(tx)).flatMap((grant) => {
+    const own = sources.filter(
+      (source) => source.clientId === grant.clientId && source.depotId === grant.depotId && !source.gone,
+    );
+    if (!own[0]) return [];
+    return {
+      id: `${grant.depotId}:${grant.clientId}`,
+      depotId: grant.depotId,
+      name: `${own[0].clientName}’s share of ${all.find((depot) => depot.id === grant.depotId)?.name}`,
+      capacity: grant.quotaBytes,
+      used: grant.usedBytes,
+      sourceIds: own.map((source) => source.id),
+    };
+  });
+  const depots = [...whole, ...shares];
   const counts = Object.fromEntries(
     STATES.map((state) => [state, sources.filter((source) => source.state === state).length]),
   );

@@ -6,6 +6,7 @@ import { bring, freshFolder, snap, TestDepot } from "../../tests/depot";
 import { FAILURES, FailingPlace } from "../../tests/failing-place";
 import { describeTree } from "../../tests/same-tree";
 import { LocalFolder } from "./places/local-folder";
+import { idKey } from "./tree";
 
 function cargo(): string {
   const root = freshFolder("cargo");
@@ -51,7 +52,9 @@ describe("a damaged depot", () => {
     const depot = new TestDepot(new LocalFolder(folder));
     const { root: tree } = await snap(depot, root);
     expect(depot.packs.length).toBeGreaterThan(1);
-    rmSync(join(folder, `spaces/s/packs/${depot.packs[0]!.slice(0, 2)}/${depot.packs[0]}`));
+    // a pack of content; without the tree nothing at all could be found
+    const lost = depot.packs.find((id) => id !== depot.index.get(idKey(tree)))!;
+    rmSync(join(folder, `spaces/s/packs/${lost.slice(0, 2)}/${lost}`));
     const target = freshFolder("target");
     const { notes, figures } = await bring(depot, tree, target);
     expect(notes.length).toBeGreaterThan(0);

@@ -22,7 +22,7 @@ const BLOCK_BYTES = 1024 * 1024;
 const PACK_BYTES = 16 * 1024 * 1024;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
-const IN_FLIGHT_BYTES = 24 * 1024 * 1024;
+const IN_FLIGHT_BYTES = 20 * 1024 * 1024;
 
 type ChunkKind = "data" | "tree";
 interface Pending {

@@ -38,8 +38,10 @@ export interface SourceFacts {
   readonly keyConfirmed: boolean;
 }
 
+/** A depot with its capacity, or a client's share of one with its quota. */
 export interface DepotFacts {
   readonly id: string;
+  readonly depotId: string;
   readonly name: string;
   readonly capacity: number;
   readonly used: number;
@@ -123,7 +125,7 @@ export function findCauses(
       clientNames: clientsOf(touched),
       since: null,
       code: "depot.full",
-      depotId: depot.id,
+      depotId: depot.depotId,
     });
   }
   const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);

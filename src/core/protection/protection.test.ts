@@ -128,7 +128,7 @@ describe("causes, not symptoms", () => {
         source("new", { state: "never kept", hasPolicy: false, newestPoint: null }),
         source("moved", { gone: true }),
       ],
-      [{ id: "d", name: "Harbour", capacity: 100, used: 96, sourceIds: ["late"] }],
+      [{ id: "d", depotId: "d", name: "Harbour", capacity: 100, used: 96, sourceIds: ["late"] }],
       now,
     );
     expect(causes.map((cause) => cause.kind)).toEqual([
@@ -165,7 +165,7 @@ describe("causes, not symptoms", () => {
     const box = { machineId: null, machineSeen: null, connectionId: "t", connectionName: "Trust mail" };
     expect(findCauses([source("a@x", box)], [], now)).toEqual([]);
     expect(findCauses([source("a@x", { ...box, gone: true })], [], now)[0]!.title).toBe(
-      "a@x is not at Trust mail any more; its points remain",
+      "a@x files is not at Trust mail any more; its points remain",
     );
   });
 

@@ -10,6 +10,7 @@ koffi.struct("timespec", { tv_sec: "int64", tv_nsec: "int64" });
 const utimensatCall = libc.func(
   "int utimensat(int dir, const uint8_t *path, const timespec *times, int flags)",
 );
+const futimensCall = libc.func("int futimens(int fd, const timespec *times)");
 const lseekCall = libc.func("int64 lseek(int fd, int64 offset, int whence)");
 const llistxattrCall = libc.func("int64 llistxattr(const uint8_t *path, _Out_ uint8_t *list, uint64 size)");
 const lgetxattrCall = libc.func(
@@ -35,12 +36,21 @@ function failed(call: string): Error {
 
 const terminated = (bytes: Uint8Array): Buffer => Buffer.concat([bytes, NUL]);
 
-/** Sets the time of last change of a file, folder or link itself, in nanoseconds since 1970. */
-export function setMtime(path: Uint8Array, mtime: bigint): void {
+const timesOf = (mtime: bigint) => {
   const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
   const time = { tv_sec: (mtime - nanoseconds) / BILLION, tv_nsec: nanoseconds };
-  if (utimensatCall(AT_FDCWD, terminated(path), [time, time], AT_SYMLINK_NOFOLLOW) !== 0)
+  return [time, time];
+};
+
+/** Sets the time of last change of a file, folder or link itself, in nanoseconds since 1970. */
+export function setMtime(path: Uint8Array, mtime: bigint): void {
+  if (utimensatCall(AT_FDCWD, terminated(path), timesOf(mtime), AT_SYMLINK_NOFOLLOW) !== 0)
     throw failed("utimensat");
+}
+
+/** The same for an open file. */
+export function setMtimeOpen(fd: number, mtime: bigint): void {
+  if (futimensCall(fd, timesOf(mtime)) !== 0) throw failed("futimens");
 }
 
 /** Ranges of an open file that have data. A file system that cannot tell gives one range. */

@@ -5,7 +5,7 @@ import { CUT_MODULE } from "./cut-module";
  * stored; so a run of any size works in the same few mebibytes, and nothing is left to collect. The memory is shared with the threads of the press.
  */
 export const WINDOW_BYTES = 8 * 1024 * 1024;
-const WINDOWS = 6;
+const WINDOWS = 5;
 const PAGE = 64 * 1024;
 
 /** Somebody who must know when bytes are no longer needed. */

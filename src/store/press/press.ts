@@ -58,7 +58,7 @@ class ThreadedPress implements Press {
 
   private begin(file: string): { worker: Worker; busy: number } {
     const worker = new Worker(file, {
-      resourceLimits: { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 },
+      resourceLimits: { maxYoungGenerationSizeMb: 4, maxOldGenerationSizeMb: 32 },
     });
     const slot = { worker, busy: 0 };
     worker.on("message", ({ id, block, error }: Answer) => {
