@@ -15,11 +15,24 @@ import { StoreWriter } from "@/store/writer";
 /** A pack of which no more than this share is needed is written anew without the rest. */
 const REWRITE_BELOW = 0.4;
 
-/** Purges what is past its grace, in every space. Returns the bytes that became free. */
-export async function purgeAll(services: Services): Promise<number> {
+/**
+ * Purges what is past its grace, in every space. A space that cannot be purged, because a tree in it does not open or its
+ * depot does not answer, is told to `report` and hinders no other. Returns the bytes that became free.
+ */
+export async function purgeAll(
+  services: Services,
+  report: (error: CodedError) => void = () => {},
+): Promise<number> {
   const grants = await services.db.withScope({ role: "system" }, (tx) => listGrants(tx));
   let freed = 0;
-  for (const grant of grants) freed += await purgeSpace(services, grant);
+  for (const grant of grants) {
+    try {
+      freed += await purgeSpace(services, grant);
+    } catch (error) {
+      if (!(error instanceof CodedError)) throw error;
+      report(error);
+    }
+  }
   return freed;
 }
 

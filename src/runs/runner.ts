@@ -36,7 +36,7 @@ export async function startRunner(
         await applyRetention(services, (payload as { sourceId: string }).sourceId);
       },
       purge: async () => {
-        await purgeAll(services);
+        await purgeAll(services, report);
       },
       checks: async (payload) => {
         await requestAllChecks(services, (payload as { depth: CheckDepth }).depth);

@@ -1,13 +1,10 @@
-import { writeFileSync } from "node:fs";
-import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { machineById } from "@/db/machines";
 import { all } from "@/db/scope";
 import { nextJob } from "@/runs/agent-desk";
-import { purgeAll } from "@/runs/purge";
 import { takeUpLapsed, tickSchedules } from "@/runs/tick";
 import type { Services } from "@/server/services";
-import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 
 /** Schedules and leases under a clock that the test sets. The console's own runner rests. */
@@ -112,32 +109,5 @@ describe("leases", () => {
     expect(run).toEqual({ outcome: "failed", code: "run.given-up" });
     const log = await system<{ code: string }>("select code from run_log where run_id = $1", [runId]);
     expect(log.filter((line) => line.code === "machine.lost-run")).toHaveLength(2);
-  });
-});
-
-describe("the purge", () => {
-  it("gives way to a run of the same client, and does its work the next time", async () => {
-    const machine = machines[4]!;
-    await system(
-      "update runs set state = 'ended', outcome = 'stopped', ended_at = now() where state <> 'ended'",
-    );
-    console_.runAgent(machine.state);
-    for (const text of ["one", "two"]) {
-      writeFileSync(join(machine.root, "data/letter"), text);
-      expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
-    }
-    await system(
-      "update points set dropped_at = now(), purge_after = now() where moment = (select min(moment) from points)",
-    );
-    const [busy] = await system<{ id: string }>(
-      "update runs set state = 'reading', outcome = null, ended_at = null where id = (select id from runs order by due_at limit 1) returning id",
-    );
-    expect(await purgeAll(console_.services)).toBe(0);
-    await system("update runs set state = 'ended', outcome = 'stopped', ended_at = now() where id = $1", [
-      busy!.id,
-    ]);
-    expect(await purgeAll(console_.services)).toBeGreaterThan(0);
-    expect(await purgeAll(console_.services)).toBe(0);
-    expect(await system("select from points where purged_at is null")).toHaveLength(1);
   });
 });

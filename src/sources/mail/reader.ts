@@ -135,12 +135,15 @@ const keywordsOf = (item: MailItem): string =>
     .sort()
     .join(" ");
 
+/** A mailbox has no owner of a Unix system: whoever restores a message owns it. */
+const NOBODY_SAID = -1;
+
 const folderEntry = (name: ByteString): Listed => ({
   name,
   type: "folder",
   mode: 0o700,
-  uid: 0,
-  gid: 0,
+  uid: NOBODY_SAID,
+  gid: NOBODY_SAID,
   mtime: 0n,
   ctime: 0n,
   inode: 0n,
@@ -157,8 +160,8 @@ function messageEntry(item: MailItem): Listed {
     name: `${byteString(item.receivedAt.slice(0, 10))} ${nameFrom(item.subject ?? "")} ${nameFrom(item.id, 120)}.eml`,
     type: "file",
     mode: 0o600,
-    uid: 0,
-    gid: 0,
+    uid: NOBODY_SAID,
+    gid: NOBODY_SAID,
     mtime: received,
     ctime: received,
     // tells one state of the message from another: its content is the id's, its keywords may change
