@@ -469,11 +469,13 @@ export function PolicySheet({
                     ))}
                   </tbody>
                 </table>
-                {!follows.zonesDiffer && follows.next.length > 0 && (
-                  <p className="text-soft mt-1 text-[13px]">
-                    {follows.clientZone} and {follows.providerZone} show the same clock.
-                  </p>
-                )}
+                {!follows.zonesDiffer &&
+                  follows.clientZone !== follows.providerZone &&
+                  follows.next.length > 0 && (
+                    <p className="text-soft mt-1 text-[13px]">
+                      {follows.clientZone} and {follows.providerZone} show the same clock.
+                    </p>
+                  )}
               </section>
               {follows.advice.length > 0 && (
                 <section>
