@@ -163,7 +163,8 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const own = grants.filter((grant) => grant.depotId === chosen.id);
   const users = policies.filter(
     (policy) =>
-      policy.clauses.where.depotId === chosen.id && (!place.client || policy.clientId === place.client.id),
+      (policy.clauses.where.depotId === chosen.id || policy.clauses.where.carryTo?.includes(chosen.id)) &&
+      (!place.client || policy.clientId === place.client.id),
   );
   const limit = limitOf(chosen, free.get(chosen.id) ?? null);
   const byDay = await addedByDay(tx, chosen.id, place.client?.id ?? null, FILLING_DAYS, now);
@@ -261,7 +262,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       </section>
       {users.length > 0 && (
         <section>
-          <h3 className="part-title mb-1">Policies that write here</h3>
+          <h3 className="part-title mb-1">Policies that write or carry here</h3>
           <ul>
             {users.map((policy) => (
               <li key={policy.id}>
