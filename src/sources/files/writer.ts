@@ -19,7 +19,6 @@ import {
 } from "node:fs";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries } from "@/store/browse";
-import { ID_BYTES } from "@/store/pack";
 import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { setMtime, setMtimeOpen, writeXattr } from "./libc";
@@ -110,13 +109,12 @@ class Restore {
       }
     }
     if (names.length === 0) {
-      for await (const entry of folderEntries(this.options.store, root))
-        await this.entry(entry, parent, false);
+      for await (const entry of folderEntries(this.options.store, root)) await this.entry(entry, parent);
       return;
     }
     const entry = await findEntry(this.options.store, root, path);
     if (!entry) throw new CodedError("not-found", `${showBytes(path)} is not in this recovery point`);
-    await this.entry(entry, parent, false);
+    await this.entry(entry, parent);
   }
 
   private ensureFolder(path: ByteString, entry: Entry | null): ByteString {
@@ -132,14 +130,13 @@ class Restore {
     return path;
   }
 
-  /** `own`: this restore made the parent itself, so that nothing can be in the way there. */
-  private async entry(entry: Entry, parent: ByteString, own: boolean): Promise<void> {
+  private async entry(entry: Entry, parent: ByteString): Promise<void> {
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const path = joinPath(parent, entry.name);
     try {
       if (entry.type === "folder") await this.folder(entry, path);
       else if (entry.type === "link") this.link(entry, path);
-      else if (!own || !(await this.fileInPlace(entry, path))) await this.file(entry, path);
+      else await this.file(entry, path);
       this.options.progress.items += 1;
     } catch (error) {
       if (this.options.signal.aborted) throw error;
@@ -164,8 +161,7 @@ class Restore {
     }
     const made = !there;
     if (made) mkdirSync(systemPath(path), { mode: 0o700 });
-    for await (const child of folderEntries(this.options.store, entry.node!))
-      await this.entry(child, path, made);
+    for await (const child of folderEntries(this.options.store, entry.node!)) await this.entry(child, path);
     if (made) {
       this.figures.folders += 1;
       this.setMetadata(path, entry);
@@ -202,32 +198,8 @@ class Restore {
     this.figures.bytes += entry.size ?? 0;
   }
 
-  /**
-   * Writes a file of one piece at its name at once: in a folder of our own nothing is replaced, and one write is whole or
-   * not there. False when it has to be done with care after all.
-   */
-  private async fileInPlace(entry: Entry, path: ByteString): Promise<boolean> {
-    if (entry.sameFile || entry.extents || (entry.chunks?.length ?? 0) > ID_BYTES || entry.chunkPages)
-      return false;
-    // before the file is there: an empty one must not stay when its content cannot be read
-    const content = entry.chunks?.length ? await this.options.store.chunk(entry.chunks) : null;
-    if ((content?.length ?? 0) !== (entry.size ?? 0))
-      throw new CodedError("store.damaged", "a file has not its length");
-    try {
-      await this.writeContent(entry, path, content ?? Buffer.alloc(0));
-    } catch (error) {
-      // a file system that takes two names for one
-      if ((error as NodeJS.ErrnoException).code === "EEXIST") return false;
-      tryUnlink(path);
-      throw error;
-    }
-    this.figures.files += 1;
-    this.figures.bytes += entry.size ?? 0;
-    return true;
-  }
-
-  /** Makes a file with its metadata; `whole` is its content where that is one piece. */
-  private async writeContent(entry: Entry, path: ByteString, whole: Buffer | null = null): Promise<void> {
+  /** Makes a file with its metadata. */
+  private async writeContent(entry: Entry, path: ByteString): Promise<void> {
     const fd = openSync(
       systemPath(path),
       constants.O_CREAT | constants.O_EXCL | constants.O_WRONLY | constants.O_NOFOLLOW,
@@ -235,9 +207,7 @@ class Restore {
     );
     try {
       if (entry.extents) ftruncateSync(fd, entry.size ?? 0);
-      for await (const piece of whole
-        ? [{ offset: 0, bytes: whole }]
-        : filePieces(this.options.store, entry)) {
+      for await (const piece of filePieces(this.options.store, entry)) {
         if (this.options.signal.aborted) throw this.options.signal.reason;
         let written = 0;
         while (written < piece.bytes.length) {
