@@ -8,6 +8,7 @@ import { type ClashRule, restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, type SnapshotResult, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
+import type { PackHolds } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { type PackSource, StoreReader } from "@/store/reader";
@@ -33,7 +34,7 @@ export class TestDepot implements Sink, PackSource {
     return ids.map((id) => this.index.has(idKey(id)));
   }
 
-  async putPack(packId: Buffer, parts: readonly Uint8Array[], ids: readonly Uint8Array[]): Promise<void> {
+  async putPack(packId: Buffer, parts: readonly Uint8Array[], { ids }: PackHolds): Promise<void> {
     const id = packId.toString("hex");
     await this.place.put(packName("s", id), parts);
     this.packs.push(id);

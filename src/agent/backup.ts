@@ -67,7 +67,7 @@ export async function makePoint(
   const keys = deriveStoreKeys(dataKey);
   const writer = new StoreWriter(keys, {
     known: (ids) => (job.spaceEmpty ? Promise.resolve(ids.map(() => false)) : link.known(job.runId, ids)),
-    putPack: (packId, parts, ids) => link.putPack(job.runId, packId.toString("hex"), ids, parts),
+    putPack: (packId, parts, holds) => link.putPack(job.runId, packId.toString("hex"), holds, parts),
   });
   let cautions = 0;
   let telling: Code | null = null;

@@ -1,7 +1,14 @@
 import { setTimeout as pause } from "node:timers/promises";
 import type { z } from "zod";
 import { type Code, CodedError, isCode } from "@/core/codes";
-import { enrolAnswer, type enrolRequest, heartbeatAnswer, job } from "@/core/protocol/agent";
+import {
+  enrolAnswer,
+  type enrolRequest,
+  heartbeatAnswer,
+  job,
+  putWays,
+  readWay,
+} from "@/core/protocol/agent";
 import { type ConsoleLink, Superseded } from "./link";
 
 /** How long an agent keeps trying while its console does not answer; then the run fails and is taken up again later. */
@@ -88,13 +95,25 @@ export class HttpLink implements ConsoleLink {
     return [...new Uint8Array(await response.arrayBuffer())].map(Boolean);
   };
 
-  putPack: ConsoleLink["putPack"] = async (runId, packId, chunkIds, parts) => {
+  putPack: ConsoleLink["putPack"] = async (runId, packId, { ids, contentBytes }, parts) => {
     await this.call({
       method: "PUT",
-      path: `runs/${runId}/packs/${packId}?chunks=${chunkIds.length}`,
-      body: () => new Blob([...chunkIds, ...parts] as BlobPart[]),
+      path: `runs/${runId}/packs/${packId}?chunks=${ids.length}&content=${contentBytes}`,
+      body: () => new Blob([...ids, ...parts] as BlobPart[]),
       headers: { "content-type": "application/octet-stream" },
     });
+  };
+
+  waysToPut: ConsoleLink["waysToPut"] = async (runId, packId) =>
+    putWays.parse(await (await this.post(`runs/${runId}/packs/${packId}/ways`, {})).json()).ways;
+
+  landed: ConsoleLink["landed"] = async (runId, packId, { ids, contentBytes }, depotIds) => {
+    const response = await this.call({
+      method: "POST",
+      path: `runs/${runId}/packs/${packId}/landed?content=${contentBytes}&depots=${depotIds.join(",")}`,
+      body: () => new Uint8Array(Buffer.concat(ids)),
+    });
+    return ((await response.json()) as { complete: boolean }).complete;
   };
 
   putPoint: ConsoleLink["putPoint"] = async (runId, report) => {
@@ -122,6 +141,9 @@ export class HttpLink implements ConsoleLink {
     });
     return { size: Number(response.headers.get("x-size")), bytes: Buffer.from(await response.arrayBuffer()) };
   };
+
+  wayToRead: ConsoleLink["wayToRead"] = async (runId, depotId, packId) =>
+    readWay.parse(await (await this.post(`runs/${runId}/depots/${depotId}/packs/${packId}/way`, {})).json());
 }
 
 /** A refusal of the console as an error. 409 on a run means that it ended or has another attempt. */

@@ -1,4 +1,5 @@
 import type {
+  DirectWay,
   EndReport,
   Job,
   LogReport,
@@ -6,6 +7,7 @@ import type {
   ProgressReport,
   SystemReport,
 } from "@/core/protocol/agent";
+import type { PackHolds } from "@/store/pack";
 
 /**
  * What an agent asks of its console. Over HTTP in real life; the demo's months are lived through with a link that calls
@@ -18,12 +20,11 @@ export interface ConsoleLink {
   heartbeat(runId: string, report: ProgressReport): Promise<{ stop: boolean }>;
   log(runId: string, lines: readonly LogReport[]): Promise<void>;
   known(runId: string, ids: readonly Uint8Array[]): Promise<boolean[]>;
-  putPack(
-    runId: string,
-    packId: string,
-    chunkIds: readonly Uint8Array[],
-    parts: readonly Uint8Array[],
-  ): Promise<void>;
+  putPack(runId: string, packId: string, holds: PackHolds, parts: readonly Uint8Array[]): Promise<void>;
+  /** Ways past the console for a pack that is to be put; none where all depots have it or want it through the console. */
+  waysToPut(runId: string, packId: string): Promise<DirectWay[]>;
+  /** Tells that a pack lies in these depots; the console looks, and takes it into its index. True when no depot of the run lacks it. */
+  landed(runId: string, packId: string, holds: PackHolds, depotIds: readonly string[]): Promise<boolean>;
   putPoint(runId: string, report: PointReport): Promise<void>;
   end(runId: string, report: EndReport): Promise<void>;
   locate(runId: string, depotId: string, ids: readonly Uint8Array[]): Promise<(string | null)[]>;
@@ -34,6 +35,8 @@ export interface ConsoleLink {
     offset: number,
     length: number,
   ): Promise<{ size: number; bytes: Buffer }>;
+  /** The size of a pack, and the way past the console if there is one. */
+  wayToRead(runId: string, depotId: string, packId: string): Promise<{ size: number; way: DirectWay | null }>;
 }
 
 /** The run ended, or another attempt has it: stop without a word. */

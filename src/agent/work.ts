@@ -2,6 +2,7 @@ import { CodedError } from "@/core/codes";
 import type { Job } from "@/core/protocol/agent";
 import { openSealed } from "@/store/secrets";
 import { backUpFiles } from "./backup";
+import { directLink } from "./direct";
 import { type ConsoleLink, Superseded } from "./link";
 import { RunReporter } from "./reporter";
 import { restore } from "./restore";
@@ -14,11 +15,12 @@ export const doJob = (
   identity: Pick<Identity, "privateKey" | "root">,
   state: AgentState,
 ): Promise<void> =>
-  carryOut(link, job, identity.privateKey, (dataKey, reporter) =>
-    job.kind === "backup"
-      ? backUpFiles(link, job, dataKey, state, identity.root, reporter)
-      : restore(link, job, dataKey, identity.root, reporter),
-  );
+  carryOut(link, job, identity.privateKey, (dataKey, reporter) => {
+    const way = job.direct.length ? directLink(link, job.direct, reporter) : link;
+    return job.kind === "backup"
+      ? backUpFiles(way, job, dataKey, state, identity.root, reporter)
+      : restore(way, job, dataKey, identity.root, reporter);
+  });
 
 /** Does the work of a job and reports its end; whatever goes wrong becomes the outcome of the run. */
 export async function carryOut(

@@ -1,3 +1,4 @@
+import type { DamageFacts } from "@/core/protection/causes";
 import { all, change, one, type Tx } from "./scope";
 
 export const CHECK_DEPTHS = ["objects", "trees", "bytes"] as const;
@@ -125,4 +126,17 @@ export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: reado
     tx,
     "delete from chunks where space_id = $1 and pack_id = $2 and ($3::bytea[] is null or id = any($3))",
     [spaceId, packId, ids],
+  );
+
+/** Sources with points of which something is damaged in a depot, and how many of those lie whole in another. */
+export const damagedSources = (tx: Tx, clientId: string | null) =>
+  all<DamageFacts>(
+    tx,
+    `select p.depot_id as "depotId", d.name as "depotName", p.source_id as "sourceId", count(*)::int as points, min(p.damaged_at) as since,
+       (count(*) filter (where exists (select from placed_points o where o.id = p.id and o.depot_id <> p.depot_id
+         and o.damaged_at is null and o.purged_at is null)))::int as elsewhere
+     from placed_points p join depots d on d.id = p.depot_id
+     where p.damaged_at is not null and p.purged_at is null and p.dropped_at is null and ($1::uuid is null or p.client_id = $1)
+     group by p.depot_id, d.name, p.source_id order by d.name`,
+    [clientId],
   );

@@ -63,18 +63,35 @@ export async function locateChunks(
 
 export async function insertPack(
   tx: Tx,
-  pack: { spaceId: string; clientId: string; id: Buffer; size: number; chunkIds: readonly Buffer[] },
+  pack: {
+    readonly spaceId: string;
+    readonly clientId: string;
+    readonly id: Buffer;
+    readonly size: number;
+    readonly holds: { readonly ids: readonly Uint8Array[]; readonly contentBytes: number };
+    /** Up to when the place itself keeps it. */
+    readonly lockedUntil?: Date | null;
+  },
   now: Date,
 ): Promise<void> {
   await change(
     tx,
-    "insert into packs (space_id, id, client_id, size, created_at, used_at) values ($1, $2, $3, $4, $5, $5)",
-    [pack.spaceId, pack.id, pack.clientId, pack.size, now],
+    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at, locked_until)
+     values ($1, $2, $3, $4, $5, $6, $6, $7)`,
+    [
+      pack.spaceId,
+      pack.id,
+      pack.clientId,
+      pack.size,
+      pack.holds.contentBytes || pack.size,
+      now,
+      pack.lockedUntil ?? null,
+    ],
   );
   await change(
     tx,
     `insert into chunks (space_id, id, pack_id, client_id) select $1, id, $2, $3 from unnest($4::bytea[]) as id on conflict do nothing`,
-    [pack.spaceId, pack.id, pack.clientId, pack.chunkIds],
+    [pack.spaceId, pack.id, pack.clientId, pack.holds.ids],
   );
 }
 
@@ -104,17 +121,32 @@ export const deletePack = (tx: Tx, spaceId: string, id: Buffer, usedBefore: Date
 export async function moveChunks(
   tx: Tx,
   grant: { readonly spaceId: string; readonly clientId: string },
-  pack: { readonly id: Buffer; readonly size: number; readonly ids: readonly Buffer[] },
+  pack: {
+    readonly id: Buffer;
+    readonly size: number;
+    readonly holds: { readonly ids: readonly Uint8Array[]; readonly contentBytes: number };
+  },
   now: Date,
 ): Promise<void> {
   await change(
     tx,
-    "insert into packs (space_id, id, client_id, size, created_at, used_at) values ($1, $2, $3, $4, $5, $5)",
-    [grant.spaceId, pack.id, grant.clientId, pack.size, now],
+    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at)
+     values ($1, $2, $3, $4, $5, $6, $6)`,
+    [grant.spaceId, pack.id, grant.clientId, pack.size, pack.holds.contentBytes, now],
   );
   await change(tx, "update chunks set pack_id = $3 where space_id = $1 and id = any($2)", [
     grant.spaceId,
-    pack.ids,
+    pack.holds.ids,
     pack.id,
   ]);
 }
+
+/** Packs of a space that their place does not keep up to a day. */
+export const packsLockedBefore = (tx: Tx, spaceId: string, until: Date) =>
+  all<{ id: Buffer }>(
+    tx,
+    "select id from packs where space_id = $1 and (locked_until is null or locked_until < $2)",
+    [spaceId, until],
+  );
+export const notePackLock = (tx: Tx, spaceId: string, id: Buffer, until: Date) =>
+  change(tx, "update packs set locked_until = $3 where space_id = $1 and id = $2", [spaceId, id, until]);

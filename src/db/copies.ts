@@ -1,13 +1,19 @@
 import { all, change, type Tx } from "./scope";
 
-/** Where a point's data lies: its first place and those it was carried to, the whole ones first. */
-export const placesOfPoint = async (tx: Tx, pointId: Buffer) =>
+/**
+ * Where a point's data lies, in the order in which to read: whole places before damaged ones, those that are there before
+ * those that are away, a disk before a bucket, the place where it was made before those it was carried to.
+ */
+export const placesOfPoint = async (tx: Tx, pointId: Buffer, now: Date) =>
   (
     await all<{ depotId: string }>(
       tx,
-      `select d.depot_id as "depotId" from placed_points d join points p on p.id = d.id where d.id = $1 and d.purged_at is null
-       order by d.damaged_at nulls first, d.depot_id <> p.depot_id`,
-      [pointId],
+      `select pp.depot_id as "depotId" from placed_points pp join points p on p.id = pp.id join depots d on d.id = pp.depot_id
+       where pp.id = $1 and pp.purged_at is null
+       order by pp.damaged_at nulls first,
+         exists (select from absences a where a.depot_id = pp.depot_id and a.from_at <= $2 and a.to_at > $2),
+         d.kind = 's3', pp.depot_id <> p.depot_id`,
+      [pointId, now],
     )
   ).map((row) => row.depotId);
 
@@ -30,34 +36,41 @@ export const packsToCarry = (tx: Tx, fromSpace: string, toSpace: string) =>
     [fromSpace, toSpace],
   );
 
-/** Counts a carried pack into its new space, with the chunks that it holds in the old one. */
+/** Counts a carried pack into its new space, with the chunks that it holds in the old one. 0 when it is there already. */
 export async function insertCarriedPack(
   tx: Tx,
-  pack: { readonly id: Buffer; readonly size: number },
-  spaces: { readonly from: string; readonly to: string; readonly clientId: string },
+  pack: { readonly id: Buffer },
+  spaces: { readonly from: string; readonly to: string },
   now: Date,
-): Promise<void> {
-  await change(
+): Promise<number> {
+  const inserted = await change(
     tx,
-    "insert into packs (space_id, id, client_id, size, created_at, used_at) values ($1, $2, $3, $4, $5, $5)",
-    [spaces.to, pack.id, spaces.clientId, pack.size, now],
+    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at)
+     select $2, id, client_id, size, content_bytes, $4, $4 from packs where space_id = $1 and id = $3 on conflict do nothing`,
+    [spaces.from, spaces.to, pack.id, now],
   );
-  await change(
-    tx,
-    `insert into chunks (space_id, id, pack_id, client_id) select $2, id, pack_id, client_id from chunks where space_id = $1 and pack_id = $3
-     on conflict do nothing`,
-    [spaces.from, spaces.to, pack.id],
-  );
+  if (inserted)
+    await change(
+      tx,
+      `insert into chunks (space_id, id, pack_id, client_id) select $2, id, pack_id, client_id from chunks where space_id = $1 and pack_id = $3
+       on conflict do nothing`,
+      [spaces.from, spaces.to, pack.id],
+    );
+  return inserted;
 }
 
-/** Points of a client that lie in one depot, whose policy carries them to another, and that are not there yet. */
+/**
+ * Points of a client that lie whole in one depot and lack in another: those whose policy carries them there, and those
+ * whose run could not write there.
+ */
 export const pointsToCarry = (tx: Tx, clientId: string, fromDepot: string, toDepot: string) =>
   all<{ id: Buffer; size: number }>(
     tx,
-    `select p.id, p.object_bytes as size from points p join sources s on s.id = p.source_id join policies po on po.id = s.policy_id
+    `select p.id, p.object_bytes as size from placed_points p join sources s on s.id = p.source_id left join policies po on po.id = s.policy_id
      where p.client_id = $1 and p.depot_id = $2 and p.purged_at is null and p.dropped_at is null and p.damaged_at is null
-       and po.clauses->'where'->'carryTo' ? $3::text
-       and not exists (select from copies c where c.point_id = p.id and c.depot_id = $3::uuid)
+       and (po.clauses->'where'->'carryTo' ? $3::text
+         or exists (select from run_depots rd where rd.run_id = p.run_id and rd.depot_id = $3::uuid and rd.state in ('failed', 'behind', 'away')))
+       and not exists (select from placed_points o where o.id = p.id and o.depot_id = $3::uuid)
      order by p.moment`,
     [clientId, fromDepot, toDepot],
   );
@@ -91,6 +104,21 @@ export const spacesWithPack = (tx: Tx, clientId: string, packId: Buffer, notIn: 
 export const carriesWanted = (tx: Tx) =>
   all<{ clientId: string; fromDepot: string; toDepot: string }>(
     tx,
-    `select distinct po.client_id as "clientId", (po.clauses->'where'->>'depotId')::uuid as "fromDepot", t.to_depot::uuid as "toDepot"
-     from policies po cross join lateral jsonb_array_elements_text(coalesce(po.clauses->'where'->'carryTo', '[]')) t(to_depot)`,
+    `select po.client_id as "clientId", f.from_depot::uuid as "fromDepot", t.to_depot::uuid as "toDepot"
+     from policies po
+     cross join lateral jsonb_array_elements_text(jsonb_build_array(po.clauses->'where'->>'depotId') || coalesce(po.clauses->'where'->'beside', '[]')) f(from_depot)
+     cross join lateral jsonb_array_elements_text(coalesce(po.clauses->'where'->'carryTo', '[]')) t(to_depot)
+     union
+     select rd.client_id, p.depot_id, rd.depot_id from run_depots rd join points p on p.run_id = rd.run_id
+     where rd.state in ('failed', 'behind', 'away') and p.purged_at is null and p.dropped_at is null and p.depot_id <> rd.depot_id`,
   );
+
+/** The depots in which a point lies whole. */
+export const wholePlacesOf = async (tx: Tx, pointId: Buffer) =>
+  (
+    await all<{ depotId: string }>(
+      tx,
+      `select depot_id as "depotId" from placed_points where id = $1 and purged_at is null and damaged_at is null`,
+      [pointId],
+    )
+  ).map((row) => row.depotId);

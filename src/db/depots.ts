@@ -16,6 +16,11 @@ export interface Depot {
   readonly region: string;
   /** What the provider lets it hold; null: as much as the disk. */
   readonly capacityBytes: number | null;
+  /**
+   * How machines reach it past the console: `presigned` for a bucket, for a folder or share the path under which they see
+   * it; null: they do not.
+   */
+  readonly direct: string | null;
 }
 
 /** A client's share of a depot. */
@@ -31,7 +36,7 @@ export interface Grant {
   readonly purgeDue: boolean;
 }
 
-const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.capacity_bytes as "capacityBytes"`;
+const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.capacity_bytes as "capacityBytes", d.direct`;
 const GRANT = `depot_id as "depotId", client_id as "clientId", space_id as "spaceId", quota_bytes as "quotaBytes", used_bytes as "usedBytes", lock_days as "lockDays", purge_due as "purgeDue"`;
 
 export const listDepots = (tx: Tx) =>
@@ -44,8 +49,8 @@ export const depotById = (tx: Tx, id: string) =>
 export const insertDepot = (tx: Tx, depot: Depot, now: Date) =>
   change(
     tx,
-    `insert into depots (id, name, kind, path, settings, secret, region, capacity_bytes, created_at)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+    `insert into depots (id, name, kind, path, settings, secret, region, capacity_bytes, direct, created_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
     [
       depot.id,
       depot.name,
@@ -55,9 +60,12 @@ export const insertDepot = (tx: Tx, depot: Depot, now: Date) =>
       depot.secret,
       depot.region,
       depot.capacityBytes,
+      depot.direct,
       now,
     ],
   );
+export const setDirect = (tx: Tx, id: string, direct: string | null) =>
+  change(tx, "update depots set direct = $2 where id = $1", [id, direct]);
 
 export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grants`);
 export const grantOf = (tx: Tx, depotId: string, clientId: string) =>
@@ -109,4 +117,22 @@ export const moveBuckets = (tx: Tx, before: string, after: string) =>
     `update depots set path = $2 || substr(path, length($1) + 1), settings = jsonb_set(settings, '{endpoint}', to_jsonb($2::text))
      where kind = 's3' and settings->>'endpoint' = $1`,
     [before, after],
+  );
+
+/** What a depot would hold if everything were stored as often as it is kept, once each, and as it is. Bytes. */
+export interface Savings {
+  /** What the points show, together. */
+  readonly shown: number;
+  /** Their content, each chunk once. */
+  readonly once: number;
+  /** Compressed and sealed, in packs. */
+  readonly stored: number;
+}
+export const savingsOf = (tx: Tx, depotId: string, clientId: string | null) =>
+  one<Savings>(
+    tx,
+    `select (select coalesce(sum(bytes), 0) from placed_points where depot_id = $1 and ($2::uuid is null or client_id = $2) and purged_at is null)::bigint as shown,
+       coalesce(sum(p.content_bytes), 0)::bigint as once, coalesce(sum(p.size), 0)::bigint as stored
+     from packs p join grants g on g.space_id = p.space_id where g.depot_id = $1 and ($2::uuid is null or g.client_id = $2)`,
+    [depotId, clientId],
   );

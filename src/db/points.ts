@@ -38,11 +38,13 @@ export const pointsOf = (tx: Tx, sourceId: string) =>
   );
 export const pointById = (tx: Tx, id: Buffer) =>
   one<Point>(tx, `select ${POINT} from points where id = $1 and purged_at is null`, [id]);
-export const newestPoint = (tx: Tx, sourceId: string, depotId: string) =>
+/** The newest point of a source that any of these depots holds. */
+export const newestPoint = (tx: Tx, sourceId: string, depotIds: readonly string[]) =>
   one<Point>(
     tx,
-    `select ${POINT} from points where source_id = $1 and depot_id = $2 and purged_at is null and dropped_at is null order by moment desc limit 1`,
-    [sourceId, depotId],
+    `select ${POINT} from placed_points where source_id = $1 and depot_id = any($2) and purged_at is null and dropped_at is null
+     order by moment desc, damaged_at nulls first limit 1`,
+    [sourceId, depotIds],
   );
 export const pointOfRun = (tx: Tx, runId: string) =>
   one<Point>(tx, `select ${POINT} from points where run_id = $1`, [runId]);

@@ -1,8 +1,8 @@
 import { randomInt, randomUUID } from "node:crypto";
-import { basename } from "node:path";
 import { CodedError } from "@/core/codes";
 import { slugOf } from "@/core/places";
 import { clausesSchema } from "@/core/policy/clauses";
+import { whereClause } from "@/core/policy/where";
 import { insertPack } from "@/db/chunks";
 import {
   type Client,
@@ -14,6 +14,7 @@ import {
   listSites,
   readProvider,
 } from "@/db/clients";
+import { insertCopy } from "@/db/copies";
 import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/db/depots";
 import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
 import { insertPoint, pointById } from "@/db/points";
@@ -21,19 +22,20 @@ import { listPolicies, savePolicy } from "@/db/policies";
 import { all, type Tx } from "@/db/scope";
 import { assignPolicy, insertSource, sourceById } from "@/db/sources";
 import { readDescription } from "@/server/depot-test";
+import { depotSecretContext } from "@/server/places";
 import type { Services } from "@/server/services";
 import { keyContext } from "@/server/space-readers";
 import { record } from "@/server/who";
 import { deriveStoreKeys } from "@/store/keys";
 import { lastPart, packName, pointsOf, SPACES } from "@/store/layout";
 import { openPack } from "@/store/pack";
-import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { openPoint, type PointContent } from "@/store/point";
 import { FORMAT_VERSION } from "@/store/sealing";
+import type { NamedPlace } from "./depot-place";
 
 export interface AdoptOptions {
-  readonly folder: string;
+  readonly place: NamedPlace;
   /** What the depot is called; a depot that the console knows keeps its name. */
   readonly name?: string | undefined;
   readonly quotaBytes: number;
@@ -72,9 +74,9 @@ const UNKNOWN_CLIENT = {
  * is passed over and told.
  */
 export async function adopt(services: Services, dataKey: Buffer, options: AdoptOptions): Promise<Adopted> {
-  const place = new LocalFolder(options.folder);
+  const { place } = options.place;
   const described = await readDescription(place);
-  if (!described) throw new CodedError("depot.not-a-depot", options.folder);
+  if (!described) throw new CodedError("depot.not-a-depot", options.place.path);
   if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
   const keys = deriveStoreKeys(dataKey);
   const spaces = new Map<string, { points: string[]; packs: string[] }>();
@@ -149,16 +151,19 @@ async function writeCatalogue(
   let depot = await depotById(tx, depotId);
   if (!depot) {
     const names = new Set((await listDepots(tx)).map((one) => one.name));
-    const wish = options.name ?? basename(options.folder);
+    const { kind, path, settings, secret } = options.place;
+    const wish = options.name ?? options.place.wish;
     depot = {
       id: depotId,
       name: names.has(wish) ? `${wish} ${depotId.slice(0, 8)}` : wish,
-      kind: "folder",
-      path: options.folder,
-      settings: {},
-      secret: null,
+      kind,
+      path,
+      settings,
+      secret:
+        secret === null ? null : services.secrets.seal(Buffer.from(secret), depotSecretContext(depotId)),
       region: client.region,
       capacityBytes: null,
+      direct: null,
     };
     await insertDepot(tx, depot, now);
   }
@@ -173,7 +178,12 @@ async function writeCatalogue(
       sources.add(content.sourceId);
       await sourceOf(tx, client, content, now);
     }
-    if (await pointById(tx, id)) continue;
+    const known = await pointById(tx, id);
+    if (known) {
+      const copy = { pointId: id, depotId, clientId: client.id, objectBytes: size, lockedUntil: null };
+      if (known.depotId !== depotId && (await insertCopy(tx, copy, now))) await countSpace(tx, spaceId, size);
+      continue;
+    }
     await insertPoint(tx, {
       id,
       clientId: client.id,
@@ -277,7 +287,7 @@ async function policyOf(
   const read = clausesSchema.safeParse(JSON.parse(content.policy));
   if (!source || source.policyId || !read.success) return;
   const name = content.policyName ?? "Adopted policy";
-  const clauses = { ...read.data, where: { depotId, carryTo: [] } };
+  const clauses = { ...read.data, where: whereClause.parse({ depotId }) };
   const same = (await listPolicies(tx, client.id)).find((policy) => policy.name === name);
   const id = same?.id ?? randomUUID();
   if (!same)
@@ -322,9 +332,14 @@ async function indexPacks(
           read: (offset, length) => place.read(name, offset, length),
         });
         const chunkIds = pack.blocks.flatMap((block) => block.ids.map((id) => Buffer.from(id)));
+        const contentBytes = pack.blocks.flatMap((block) => block.lengths).reduce((sum, one) => sum + one, 0);
         const id = Buffer.from(packId, "hex");
         await services.db.withScope({ role: "system" }, async (tx) => {
-          await insertPack(tx, { spaceId, clientId, id, size, chunkIds }, services.now());
+          await insertPack(
+            tx,
+            { spaceId, clientId, id, size, holds: { ids: chunkIds, contentBytes } },
+            services.now(),
+          );
           await countSpace(tx, spaceId, size);
         });
         done.packs += 1;

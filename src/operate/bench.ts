@@ -20,6 +20,7 @@ import { restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
+import type { PackHolds } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import { StoreReader } from "@/store/reader";
 import { decodeNode, idKey } from "@/store/tree";
@@ -108,7 +109,7 @@ class BenchDepot {
     this.place = new LocalFolder(folder);
   }
   known = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.has(idKey(id)));
-  putPack = async (packId: Buffer, parts: readonly Uint8Array[], ids: readonly Uint8Array[]) => {
+  putPack = async (packId: Buffer, parts: readonly Uint8Array[], { ids }: PackHolds) => {
     const id = packId.toString("hex");
     await this.place.put(packName("s", id), parts);
     for (const chunk of ids) this.index.set(idKey(chunk), id);
@@ -384,7 +385,7 @@ if (once > 0) {
   const depot = new BenchDepot(process.argv[once + 2]!);
   const writer = new StoreWriter(depot.keys, {
     known: async (ids) => ids.map(() => false),
-    putPack: (packId, parts) => depot.putPack(packId, parts, []),
+    putPack: (packId, parts) => depot.putPack(packId, parts, { ids: [], contentBytes: 0 }),
   });
   await storeSnapshot({
     reader: new FilesReader(process.argv[once + 1]!),

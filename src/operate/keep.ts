@@ -1,6 +1,5 @@
-import { createWriteStream, existsSync, mkdirSync, readFileSync } from "node:fs";
-import { readdir } from "node:fs/promises";
-import { join, resolve } from "node:path";
+import { createWriteStream, mkdirSync, readFileSync } from "node:fs";
+import { resolve } from "node:path";
 import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { Command } from "commander";
@@ -8,18 +7,21 @@ import { CODES, CodedError } from "@/core/codes";
 import { groupsToKey } from "@/core/keysheet/keysheet";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { verifyTrail } from "@/db/trail";
+import { readDescription } from "@/server/depot-test";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { restoreFiles } from "@/sources/files/writer";
 import { fileBytes, findEntry, findFolder, folderEntries } from "@/store/browse";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
-import { DEPOT_FILE, lastPart, packName, packsOf, pointsOf } from "@/store/layout";
+import { lastPart, packName, packsOf, SPACES } from "@/store/layout";
 import { openPack } from "@/store/pack";
-import { LocalFolder } from "@/store/places/local-folder";
+import type { Place } from "@/store/places/place";
 import { openPoint, type PointContent } from "@/store/point";
 import { StoreReader } from "@/store/reader";
+import { FORMAT_VERSION } from "@/store/sealing";
 import { byteString, idKey, showBytes } from "@/store/tree";
 import { adopt } from "./adopt";
+import { namedPlace, type PlaceOptions, withDepot } from "./depot-place";
 
 /** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
 const program = new Command("keep").description("Deep Keep's commands for the operator");
@@ -43,24 +45,25 @@ const readKey = (options: { key?: string; keyFile?: string }): StoreKeys =>
   deriveStoreKeys(readDataKey(options));
 
 /** Points that the key opens, newest first. Throws when the folder is no depot or the key opens nothing in it. */
-async function findPoints(depot: string, keys: StoreKeys): Promise<Found[]> {
-  if (!existsSync(join(depot, DEPOT_FILE))) throw new CodedError("depot.not-a-depot", depot);
-  const { version } = JSON.parse(readFileSync(join(depot, DEPOT_FILE), "utf8")) as { version: number };
-  if (version > 1) throw new CodedError("depot.newer", `format ${version}`);
-  const place = new LocalFolder(depot);
+async function findPoints(place: Place, keys: StoreKeys): Promise<Found[]> {
+  const described = await readDescription(place);
+  if (!described) throw new CodedError("depot.not-a-depot");
+  if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
   const found: Found[] = [];
   let refused = 0;
-  for (const spaceId of await readdir(join(depot, "spaces")).catch(() => [])) {
-    for await (const name of place.list(pointsOf(spaceId))) {
-      try {
-        const { id, content } = openPoint(keys, await place.read(name, 0, await place.size(name)));
-        found.push({ spaceId, id: id.toString("hex"), content });
-      } catch (error) {
-        if (!(error instanceof CodedError)) throw error;
-        if (error.code !== "store.wrong-key") console.error(`${name}: ${error.message}`);
-        refused += 1;
-        if (error.code === "store.wrong-key" && found.every((point) => point.spaceId !== spaceId)) break; // another client's space
-      }
+  const foreign = new Set<string>(); // another client's space
+  for await (const name of place.list(SPACES)) {
+    const [, spaceId, shelf] = name.split("/") as [string, string, string];
+    if (shelf !== "points" || foreign.has(spaceId)) continue;
+    try {
+      const { id, content } = openPoint(keys, await place.read(name, 0, await place.size(name)));
+      found.push({ spaceId, id: id.toString("hex"), content });
+    } catch (error) {
+      if (!(error instanceof CodedError)) throw error;
+      if (error.code !== "store.wrong-key") console.error(`${name}: ${error.message}`);
+      refused += 1;
+      if (error.code === "store.wrong-key" && found.every((point) => point.spaceId !== spaceId))
+        foreign.add(spaceId);
     }
   }
   if (found.length === 0)
@@ -71,8 +74,7 @@ async function findPoints(depot: string, keys: StoreKeys): Promise<Found[]> {
 }
 
 /** A reader of a space whose index is made from the packs' own directories. */
-async function readerOf(depot: string, spaceId: string, keys: StoreKeys): Promise<StoreReader> {
-  const place = new LocalFolder(depot);
+async function readerOf(place: Place, spaceId: string, keys: StoreKeys): Promise<StoreReader> {
   const index = new Map<string, string>();
   const bytesOf = async (packId: string) => {
     const name = packName(spaceId, packId);
@@ -98,12 +100,10 @@ const open = program
   .command("open")
   .description("look into a depot and take files out of it, with the key alone");
 const common = (command: Command) =>
-  command
-    .requiredOption("--depot <folder>", "the depot")
+  withDepot(command)
     .option("--key-file <file>", "file with the groups of the key sheet")
     .option("--key <groups>", "the groups themselves");
-interface CommonOptions {
-  depot: string;
+interface CommonOptions extends PlaceOptions {
   key?: string;
   keyFile?: string;
   point?: string;
@@ -111,16 +111,17 @@ interface CommonOptions {
 
 async function choose(options: CommonOptions) {
   const keys = readKey(options);
-  const points = await findPoints(options.depot, keys);
+  const { place } = namedPlace(options);
+  const points = await findPoints(place, keys);
   const wanted = options.point?.toLowerCase();
   const point = wanted ? points.find((one) => one.id.startsWith(wanted)) : points[0]!;
   if (!point) throw new CodedError("not-found", `no recovery point begins with ${options.point}`);
-  return { point, reader: await readerOf(options.depot, point.spaceId, keys) };
+  return { point, reader: await readerOf(place, point.spaceId, keys) };
 }
 
 common(open.command("points").description("list the recovery points that the key opens")).action(
   async (options: CommonOptions) => {
-    for (const { id, content } of await findPoints(options.depot, readKey(options))) {
+    for (const { id, content } of await findPoints(namedPlace(options).place, readKey(options))) {
       console.log(
         `${id}  ${new Date(content.moment).toISOString()}  ${content.sourceName}  ${content.counts.files} files  ${formatBytes(content.counts.bytes)}`,
       );
@@ -207,7 +208,7 @@ common(
     const started = performance.now();
     try {
       const made = await adopt(services, readDataKey(options), {
-        folder: resolve(options.depot),
+        place: namedPlace(options),
         name: options.name,
         quotaBytes,
         say: (line) => console.log(line),

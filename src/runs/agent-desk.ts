@@ -1,25 +1,23 @@
 import { randomUUID } from "node:crypto";
 import type { z } from "zod";
-import { findBurst } from "@/core/anomaly/burst";
-import { type Code, CodedError, isCode } from "@/core/codes";
+import { CodedError, isCode } from "@/core/codes";
 import { clausesSchema } from "@/core/policy/clauses";
 import type {
   EndReport,
   enrolRequest,
   Job,
   LogReport,
-  PointReport,
   ProgressReport,
   SystemReport,
 } from "@/core/protocol/agent";
-import { insertPack, knownChunks, locateChunks, packExists } from "@/db/chunks";
+import { locateChunks, packExists } from "@/db/chunks";
 import { clientById, siteById } from "@/db/clients";
 import { placesOfPoint } from "@/db/copies";
-import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
+import { type Depot, depotById, type Grant, grantOf } from "@/db/depots";
 import { clientKey } from "@/db/keys";
 import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
 import { notify } from "@/db/notify";
-import { insertPoint, newestPoint, pointById, pointOfRun } from "@/db/points";
+import { pointById } from "@/db/points";
 import { policyById } from "@/db/policies";
 import {
   appendLog,
@@ -32,7 +30,6 @@ import {
   type RunEnd,
   type RunKind,
   runById,
-  usualChanges,
 } from "@/db/runs";
 import { all, one, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
@@ -40,10 +37,10 @@ import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { keyContext } from "@/server/space-readers";
 import { record, type Who } from "@/server/who";
-import { packName, pointName } from "@/store/layout";
+import { packName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
-import { askCarry } from "./carry-request";
 import { momentLabel, type StoredRestore } from "./request";
+import { planRunDepots } from "./run-depots";
 import { LEASE_MS, takeUp } from "./tick";
 
 /** Who executes runs: a machine through its agent, or (without an id) the runner for what the network reaches. */
@@ -214,24 +211,22 @@ async function describeJob(
         root: point.root.toString("hex"),
         momentLabel: momentLabel(point.moment, client.zone),
         path: Buffer.from(item.path, "latin1").toString("base64"),
-        depotIds: await placesOfPoint(tx, point.id),
+        depotIds: await placesOfPoint(tx, point.id, now),
       });
     }
-    return { ...base, kind: "restore", items, folder: request.folder, clash: request.clash };
+    const direct = await directDepots(tx, executor, new Set(items.flatMap((item) => item.depotIds)));
+    return { ...base, direct, kind: "restore", items, folder: request.folder, clash: request.clash };
   }
   const source = (await sourceById(tx, run.sourceId))!;
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;
   if (!policy) throw new CodedError("request.conflict", "the source has no policy any more");
   const clauses = clausesSchema.parse(policy.clauses);
-  const grant = await grantOf(tx, clauses.where.depotId, run.clientId);
-  if (!grant) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
-  // a point that lacks something is no ground to build on: all is read, and what is missing is stored anew
-  const newest = await newestPoint(tx, source.id, grant.depotId);
-  const previous = newest?.damagedAt ? null : newest;
+  const { targets, previous } = await planRunDepots(tx, run, clauses.where, now);
   await tx.query("update runs set request = $2 where id = $1", [
     run.id,
     JSON.stringify({
-      depotId: grant.depotId,
+      depotIds: targets.map(({ depot }) => depot.id),
+      atOnce: clauses.where.atOnce,
       policyRevision: policy.revision,
       previous: previous?.id.toString("hex") ?? null,
     }),
@@ -239,6 +234,7 @@ async function describeJob(
   const { name, zone, region, contactName, contactEmail } = (await clientById(tx, run.clientId))!;
   return {
     ...base,
+    direct: await directDepots(tx, executor, new Set(targets.map(({ depot }) => depot.id))),
     kind: "backup",
     policyName: policy.name,
     client: { name, zone, region, contactName, contactEmail },
@@ -257,12 +253,19 @@ async function describeJob(
           bytes: previous.bytes,
         }
       : null,
-    spaceEmpty: grant.usedBytes === 0,
+    spaceEmpty: targets.every(({ grant }) => grant.usedBytes === 0),
   };
 }
 
+/** Those of the depots that a machine reaches itself; the runner's ways are the console's own. */
+async function directDepots(tx: Tx, executor: Executor, depotIds: ReadonlySet<string>): Promise<string[]> {
+  const direct = [];
+  for (const id of executor.id ? depotIds : []) if ((await depotById(tx, id))?.direct) direct.push(id);
+  return direct;
+}
+
 /** A run that this machine or runner executes, in this attempt. Throws not-found for any other. */
-async function runOf(tx: Tx, executor: Executor, runId: string): Promise<Run> {
+export async function runOf(tx: Tx, executor: Executor, runId: string): Promise<Run> {
   const run = await runById(tx, runId);
   if (!run || run.machineId !== executor.id) throw notFound();
   if (run.state === "ended") throw new Problem("request.conflict", "This run has ended.");
@@ -316,170 +319,6 @@ export async function writeLog(
   });
 }
 
-async function depotOf(tx: Tx, run: Run): Promise<{ grant: Grant; depot: Depot }> {
-  const depotId = run.request.depotId as string | undefined;
-  const grant = depotId ? await grantOf(tx, depotId, run.clientId) : null;
-  const depot = depotId ? await depotById(tx, depotId) : null;
-  if (!grant || !depot) throw new CodedError("depot.not-reached", "the depot is not granted to this client");
-  return { grant, depot };
-}
-
-/** The day up to which what is stored now cannot be dropped. */
-const lockDay = (grant: Grant, now: Date): Date | undefined =>
-  grant.lockDays > 0 ? new Date(now.getTime() + grant.lockDays * 86_400_000) : undefined;
-
-/** Which chunks the run's depot has already. */
-export async function chunksKnown(
-  services: Services,
-  executor: Executor,
-  runId: string,
-  ids: readonly Buffer[],
-): Promise<boolean[]> {
-  return services.db.withScope(machineScope(executor), async (tx) => {
-    const { grant } = await depotOf(tx, await runOf(tx, executor, runId));
-    return knownChunks(tx, grant.spaceId, ids, services.now());
-  });
-}
-
-/**
- * Takes a pack: streamed to the depot, then counted and indexed in one transaction. A pack that would pass the quota is
- * removed again, so that depot and index stay whole. Putting the same pack twice is no error.
- */
-export async function takePack(
-  services: Services,
-  executor: Executor,
-  runId: string,
-  packId: Buffer,
-  chunkIds: readonly Buffer[],
-  content: AsyncIterable<Uint8Array>,
-): Promise<void> {
-  const scope = machineScope(executor);
-  const { grant, depot, known } = await services.db.withScope(scope, async (tx) => {
-    const found = await depotOf(tx, await runOf(tx, executor, runId));
-    return { ...found, known: await packExists(tx, found.grant.spaceId, packId) };
-  });
-  if (known) {
-    for await (const part of content) void part;
-    return;
-  }
-  const place = services.places.of(depot);
-  const name = packName(grant.spaceId, packId.toString("hex"));
-  let size: number;
-  try {
-    size = await place.put(name, content, lockDay(grant, services.now()));
-  } catch (error) {
-    if (!(error instanceof CodedError && error.code === "request.conflict")) throw error;
-    size = await place.size(name); // it arrived before, and the console died before it was indexed
-  }
-  const taken = await services.db.withScope(scope, async (tx) => {
-    const result = await takeSpace(tx, grant, size);
-    if (result === "taken") {
-      await insertPack(
-        tx,
-        { spaceId: grant.spaceId, clientId: executor.clientId, id: packId, size, chunkIds },
-        services.now(),
-      );
-    }
-    return result;
-  });
-  if (taken === "taken") return;
-  await place.remove(name);
-  throw new CodedError(taken === "quota" ? "depot.quota" : "depot.full", depot.name);
-}
-
-/** Takes the sealed recovery point, which is written last, and closes the run. */
-export async function takePoint(
-  services: Services,
-  executor: Executor,
-  runId: string,
-  report: PointReport,
-): Promise<void> {
-  const scope = machineScope(executor);
-  const now = services.now();
-  const id = Buffer.from(report.pointId, "hex");
-  const object = Buffer.from(report.object, "base64");
-  const { run, grant, depot } = await services.db.withScope(scope, async (tx) => {
-    const found = await runById(tx, runId);
-    if (!found || found.machineId !== executor.id) throw notFound();
-    return { run: found, ...(await depotOf(tx, found)) };
-  });
-  if (run.state === "ended") {
-    // the answer to the first try was lost
-    const made = await services.db.withScope(scope, (tx) => pointOfRun(tx, runId));
-    if (made?.id.equals(id)) return;
-    throw new Problem("request.conflict", "This run has ended.");
-  }
-  const place = services.places.of(depot);
-  const name = pointName(grant.spaceId, report.pointId);
-  const lockedUntil = lockDay(grant, now);
-  try {
-    await place.put(name, [object], lockedUntil);
-  } catch (error) {
-    const same =
-      error instanceof CodedError &&
-      error.code === "request.conflict" &&
-      (await place.read(name, 0, object.length + 1)).equals(object);
-    if (!same) throw error;
-  }
-  await services.db.withScope(scope, async (tx) => {
-    const locked = (await lockRun(tx, runId))!;
-    if (locked.state === "ended") throw new Problem("request.conflict", "This run has ended.");
-    await insertPoint(tx, {
-      id,
-      clientId: run.clientId,
-      sourceId: run.sourceId,
-      runId,
-      depotId: depot.id,
-      moment: run.startedAt ?? now,
-      root: Buffer.from(report.root, "hex"),
-      ...report.counts,
-      addedBytes: report.figures.storedBytes + object.length,
-      objectBytes: object.length,
-      lockedUntil: lockedUntil ?? null,
-    });
-    await countSpace(tx, grant.spaceId, object.length);
-    await closeBackup(tx, locked, report, now);
-    const source = await sourceById(tx, run.sourceId);
-    const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
-    for (const toDepot of policy?.clauses.where.carryTo ?? [])
-      await askCarry(tx, { clientId: run.clientId, fromDepot: depot.id, toDepot });
-  });
-}
-
-async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Promise<void> {
-  const usual = await usualChanges(tx, run.sourceId);
-  const { files } = report.counts;
-  const { changed, denser, removed, busiestFolder } = report.figures;
-  const burst = findBurst({ files, changed, denser, removed }, usual);
-  const first = usual.length === 0 && report.figures.filesUnchanged === 0;
-  await endRun(
-    tx,
-    run.id,
-    {
-      outcome: report.cautions > 0 ? "caution" : "clean",
-      code: codeOr(report.code, null),
-      message: null,
-      figures: {
-        ...report.figures,
-        ...report.counts,
-        cautions: report.cautions,
-        first,
-        point: report.pointId,
-        burst: burst ? { ...burst, folder: busiestFolder ?? "/" } : null,
-      },
-    },
-    now,
-  );
-  await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
-  await tx.query("select enqueue('retention', $1::json, $2)", [
-    JSON.stringify({ sourceId: run.sourceId }),
-    `retention ${run.sourceId}`,
-  ]);
-}
-
-const codeOr = (text: string | null, otherwise: Code | null): Code | null =>
-  text && isCode(text) ? text : otherwise;
-
 /** Ends a run that makes no point: a failed or stopped one, or a restore. */
 export async function endByAgent(
   services: Services,
@@ -497,7 +336,12 @@ export async function endByAgent(
     }
     const end: RunEnd = {
       outcome: report.outcome,
-      code: codeOr(report.code, report.outcome === "failed" ? "run.agent-error" : null),
+      code:
+        report.code && isCode(report.code)
+          ? report.code
+          : report.outcome === "failed"
+            ? "run.agent-error"
+            : null,
       message: report.message,
       figures: report.figures,
     };
@@ -543,6 +387,20 @@ export async function locateForRestore(
   });
 }
 
+/** The depot and space in which a pack lies that a machine's own restore may read. Throws `not-found` for any other. */
+export const packOfRestore = (
+  services: Services,
+  executor: Executor,
+  runId: string,
+  depotId: string,
+  packId: string,
+): Promise<{ grant: Grant; depot: Depot }> =>
+  services.db.withScope(machineScope(executor), async (tx) => {
+    const found = await restoreGrant(tx, executor, runId, depotId);
+    if (!(await packExists(tx, found.grant.spaceId, Buffer.from(packId, "hex")))) throw notFound();
+    return found;
+  });
+
 /** Bytes of a pack, for a machine's own restore. Negative offsets count from the end. */
 export async function readPackForRestore(
   services: Services,
@@ -553,11 +411,7 @@ export async function readPackForRestore(
   offset: number,
   length: number,
 ): Promise<{ size: number; bytes: Buffer }> {
-  const { grant, depot } = await services.db.withScope(machineScope(executor), async (tx) => {
-    const found = await restoreGrant(tx, executor, runId, depotId);
-    if (!(await packExists(tx, found.grant.spaceId, Buffer.from(packId, "hex")))) throw notFound();
-    return found;
-  });
+  const { grant, depot } = await packOfRestore(services, executor, runId, depotId, packId);
   const place = services.places.of(depot);
   const name = packName(grant.spaceId, packId);
   const size = await place.size(name);

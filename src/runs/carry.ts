@@ -10,31 +10,21 @@ import {
 } from "@/db/copies";
 import { countSpace, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
 import { notify } from "@/db/notify";
+import { markCaughtUp } from "@/db/run-depots";
 import { one } from "@/db/scope";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
 import { openPack } from "@/store/pack";
-import type { Place } from "@/store/places/place";
+import { type Place, rangesOf } from "@/store/places/place";
 import { compressor } from "@/store/press/compressor";
 import { askCarry, type CarryRoute } from "./carry-request";
-
-const RANGE_BYTES = 4 * 1024 * 1024;
 
 /** Asks for every carry that a policy wants: what failed is caught up so. */
 export async function askAllCarries(services: Services): Promise<void> {
   await services.db.withScope({ role: "system" }, async (tx) => {
     for (const route of await carriesWanted(tx)) await askCarry(tx, route);
   });
-}
-
-/** Bytes of an object, a range at a time. */
-async function* rangesOf(place: Place, name: string, size: number): AsyncGenerator<Buffer> {
-  for (let at = 0; at < size; at += RANGE_BYTES) {
-    const part = await place.read(name, at, Math.min(RANGE_BYTES, size - at));
-    if (part.length === 0) throw new CodedError("store.damaged", `${name} ends before its length`);
-    yield part;
-  }
 }
 
 /** Puts an object where it may be already: an earlier try whose end nobody saw. */
@@ -96,13 +86,11 @@ export async function carry(services: Services, route: CarryRoute): Promise<numb
     }
     const taken = await services.db.withScope(system, async (tx) => {
       const result = await takeSpace(tx, to, pack.size);
-      if (result === "taken")
-        await insertCarriedPack(
-          tx,
-          pack,
-          { from: from.spaceId, to: to.spaceId, clientId: route.clientId },
-          services.now(),
-        );
+      if (result !== "taken") return result;
+      const spaces = { from: from.spaceId, to: to.spaceId };
+      // another carry, from a third depot, was quicker
+      if (!(await insertCarriedPack(tx, pack, spaces, services.now())))
+        await countSpace(tx, to.spaceId, -pack.size);
       return result;
     });
     if (taken !== "taken") {
@@ -131,6 +119,7 @@ export async function carry(services: Services, route: CarryRoute): Promise<numb
         services.now(),
       );
       if (made) await countSpace(tx, to.spaceId, point.size);
+      await markCaughtUp(tx, point.id, toDepot.id);
     });
   }
   await services.db.withScope(system, async (tx) => {

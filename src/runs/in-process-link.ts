@@ -2,17 +2,15 @@ import { setTimeout as pause } from "node:timers/promises";
 import type { ConsoleLink } from "@/agent/link";
 import type { Services } from "@/server/services";
 import {
-  chunksKnown,
   type Executor,
   endByAgent,
   heartbeat,
   locateForRestore,
   nextJob,
   readPackForRestore,
-  takePack,
-  takePoint,
   writeLog,
 } from "./agent-desk";
+import { chunksKnown, takePack, takePoint } from "./storing";
 
 /**
  * The link of an executor in the same process: the same functions that the agents' routes call, at the services' clock.
@@ -35,17 +33,19 @@ export function inProcessLink(services: Services, executor: Executor): ConsoleLi
         runId,
         ids.map((id) => Buffer.from(id)),
       ),
-    putPack: (runId, packId, chunkIds, parts) =>
-      takePack(
-        services,
-        executor,
-        runId,
-        Buffer.from(packId, "hex"),
-        chunkIds.map((id) => Buffer.from(id)),
-        (async function* () {
-          yield* parts;
-        })(),
-      ),
+    putPack: async (runId, packId, holds, parts) => {
+      const content = async function* () {
+        yield* parts;
+      };
+      while (!(await takePack(services, executor, runId, Buffer.from(packId, "hex"), holds, content())));
+    },
+    // in the console's own process every way is its own
+    waysToPut: async () => [],
+    landed: async () => false,
+    wayToRead: async (runId, depotId, packId) => ({
+      size: (await readPackForRestore(services, executor, runId, depotId, packId, 0, 0)).size,
+      way: null,
+    }),
     putPoint: (runId, report) => takePoint(services, executor, runId, report),
     end: (runId, report) => endByAgent(services, executor, runId, report),
     locate: (runId, depotId, ids) =>

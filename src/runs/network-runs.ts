@@ -3,6 +3,7 @@ import { carryOut } from "@/agent/work";
 import { CodedError } from "@/core/codes";
 import type { BackupJob } from "@/core/protocol/agent";
 import { connectionById } from "@/db/connections";
+import { pointById } from "@/db/points";
 import { clientsWithNetworkRuns } from "@/db/runs";
 import { sourceById } from "@/db/sources";
 import type { Services } from "@/server/services";
@@ -55,11 +56,19 @@ export class NetworkRuns {
   private execute(executor: Executor, job: BackupJob): Promise<void> {
     const link = inProcessLink(this.services, executor);
     return carryOut(link, job, this.pair.privateKey.toString("base64"), async (dataKey, reporter) => {
-      await makePoint(link, job, dataKey, reporter, await this.readingOf(executor, job));
+      await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
     });
   }
 
-  private async readingOf(executor: Executor, job: BackupJob): Promise<Reading> {
+  private async previousOf(pointId: string): Promise<ChunkReader> {
+    const point = await this.services.db.withScope({ role: "system" }, (tx) =>
+      pointById(tx, Buffer.from(pointId, "hex")),
+    );
+    if (!point) throw new CodedError("not-found", "the point before was purged meanwhile");
+    return this.services.spaces.ofPoint(point);
+  }
+
+  private async readingOf(job: BackupJob): Promise<Reading> {
     const { source, connection } = await this.services.db.withScope({ role: "system" }, async (tx) => {
       const found = await sourceById(tx, job.sourceId);
       return {
@@ -69,10 +78,7 @@ export class NetworkRuns {
     });
     if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was taken away");
     const previous = job.previous
-      ? await loadTree(
-          await this.services.spaces.reader(executor.clientId, job.clauses.where.depotId),
-          Buffer.from(job.previous.root, "hex"),
-        )
+      ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
       : null;
     return {
       reader: await MailboxReader.open(new JmapClient(tenantOf(this.services, connection)), source.remoteId),

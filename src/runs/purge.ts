@@ -7,6 +7,7 @@ import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
 import { lastPart, packName, packsOf, pointName, pointsOf as pointsFolder } from "@/store/layout";
 import { Needed } from "@/store/needed";
+import type { PackHolds } from "@/store/pack";
 import type { Place } from "@/store/places/place";
 import type { ChunkReader } from "@/store/reader";
 import { idKey } from "@/store/tree";
@@ -131,13 +132,13 @@ async function rewriteThinPacks(
   if (thin.length === 0) return 0;
   const keys = await services.spaces.keys(grant.clientId);
   let stored = 0;
-  const made: { id: Buffer; size: number; ids: Buffer[] }[] = [];
+  const made: { id: Buffer; size: number; holds: PackHolds }[] = [];
   const writer = new StoreWriter(keys, {
     known: async (ids) => ids.map(() => false),
-    putPack: async (packId, parts, ids) => {
+    putPack: async (packId, parts, { ids, contentBytes }) => {
       const size = await place.put(packName(grant.spaceId, packId.toString("hex")), parts);
       stored += size;
-      made.push({ id: packId, size, ids: ids.map((id) => Buffer.from(id)) });
+      made.push({ id: packId, size, holds: { ids: ids.map((id) => Buffer.from(id)), contentBytes } });
     },
   });
   for (const pack of thin) {

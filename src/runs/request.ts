@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import type { Clauses } from "@/core/policy/clauses";
+import { runDepots } from "@/core/policy/where";
 import { nextRuns } from "@/core/schedule/schedule";
 import { type Absence, absenceNow } from "@/db/absences";
 import { clientById } from "@/db/clients";
@@ -55,7 +56,7 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
   return (await runById(tx, id))!;
 }
 
-/** The planned absence of the depot that a source is stored in. */
+/** The planned absence for which a source's runs wait: all depots that they may go to are away. Of the first to be back. */
 export async function depotAway(
   tx: Tx,
   sourceId: string,
@@ -63,9 +64,14 @@ export async function depotAway(
 ): Promise<(Absence & { readonly depotName: string }) | null> {
   const source = await sourceById(tx, sourceId);
   const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
-  const depot = policy ? await depotById(tx, policy.clauses.where.depotId) : null;
-  const absence = depot ? await absenceNow(tx, depot.id, now) : null;
-  return absence && { ...absence, depotName: depot!.name };
+  let first: (Absence & { readonly depotName: string }) | null = null;
+  for (const depotId of policy ? runDepots(policy.clauses.where) : []) {
+    const absence = await absenceNow(tx, depotId, now);
+    if (!absence) return null;
+    if (!first || absence.to < first.to)
+      first = { ...absence, depotName: (await depotById(tx, depotId))?.name ?? "" };
+  }
+  return first;
 }
 
 /** Why a due run does not start yet, in a sentence; null when it may. */

@@ -4,6 +4,7 @@ import type { Services } from "@/server/services";
 import { askAllCarries, carry } from "./carry";
 import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
+import { growLocks } from "./locks";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
 import { purgeAll } from "./purge";
@@ -34,6 +35,10 @@ export async function startRunner(
     taskList: {
       retention: async (payload) => {
         await applyRetention(services, (payload as { sourceId: string }).sourceId);
+      },
+      locks: async (payload) => {
+        const { depotId, clientId } = payload as { depotId: string; clientId: string };
+        await growLocks(services, depotId, clientId);
       },
       purge: async () => {
         await purgeAll(services, report);

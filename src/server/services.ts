@@ -17,5 +17,5 @@ export function makeServices(settings: Settings, now: () => Date = () => new Dat
   const db = openDatabase(settings.databaseUrl);
   const secrets = secretsWith(Buffer.from(settings.masterKey, "hex"));
   const places = new Places(secrets);
-  return { db, secrets, now, places, spaces: new SpaceReaders(db, secrets, places) };
+  return { db, secrets, now, places, spaces: new SpaceReaders(db, secrets, places, now) };
 }

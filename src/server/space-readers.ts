@@ -24,6 +24,7 @@ export class SpaceReaders {
     private readonly db: Database,
     private readonly secrets: Secrets,
     private readonly places: Places,
+    private readonly now: () => Date,
   ) {}
 
   /** The data key of a client. Throws `key.not-confirmed` where there is none yet. */
@@ -48,7 +49,9 @@ export class SpaceReaders {
     readonly clientId: string;
     readonly depotId: string;
   }): Promise<ChunkReader> {
-    const depotIds = await this.db.withScope({ role: "system" }, (tx) => placesOfPoint(tx, point.id));
+    const depotIds = await this.db.withScope({ role: "system" }, (tx) =>
+      placesOfPoint(tx, point.id, this.now()),
+    );
     const copies = [];
     let failure: unknown = null;
     for (const depotId of depotIds.length ? depotIds : [point.depotId]) {

@@ -1,6 +1,7 @@
 import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/core/protection/causes";
 import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/core/protection/nights";
 import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
+import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { listDepots, listGrants } from "@/db/depots";
 import { nightRuns } from "@/db/runs";
@@ -107,7 +108,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     at: now,
     total: sources.length,
     counts: counts as Record<ProtectionState, number>,
-    causes: findCauses(sources.map(factsOf), depots, now),
+    causes: findCauses(sources.map(factsOf), depots, now, await damagedSources(tx, filter.clientId ?? null)),
     sources,
     nights,
     rows,

@@ -37,6 +37,7 @@ export class PackBuilder {
   size = HEADER_BYTES;
   /** Places that were taken and are not filled yet. */
   pending = 0;
+  contentBytes = 0;
   private bytes: Buffer;
   private readonly directory: unknown[] = [];
 
@@ -87,6 +88,7 @@ export class PackBuilder {
     ];
     this.append(sealed);
     this.ids.push(...ids);
+    for (const length of lengths) this.contentBytes += length;
     this.pending -= 1;
   }
 
@@ -102,6 +104,12 @@ export class PackBuilder {
     this.append(trailer);
     return this.bytes.subarray(0, this.size);
   }
+}
+
+/** What a pack holds: its chunks, and how long they are together before compressing and sealing. */
+export interface PackHolds {
+  readonly ids: readonly Uint8Array[];
+  readonly contentBytes: number;
 }
 
 /** Memory of packs that are stored, for the next ones: a pack, what may come after its size is reached, its directory. */

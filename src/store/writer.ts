@@ -2,7 +2,7 @@ import { randomBytes } from "node:crypto";
 import type { Holder } from "./cutting/windows";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
-import { PackBuilder } from "./pack";
+import { PackBuilder, type PackHolds } from "./pack";
 import { type Press, thePress } from "./press/press";
 import { OBJECT_ID_BYTES } from "./sealing";
 import { type ByteString, idKey } from "./tree";
@@ -11,8 +11,8 @@ import { type ByteString, idKey } from "./tree";
 export interface Sink {
   /** For each id, in order, whether a chunk of that id is stored. */
   known(ids: readonly Uint8Array[]): Promise<boolean[]>;
-  /** Stores a complete pack; `ids` are the chunks in it. */
-  putPack(packId: Buffer, parts: readonly Uint8Array[], ids: readonly Uint8Array[]): Promise<void>;
+  /** Stores a complete pack. */
+  putPack(packId: Buffer, parts: readonly Uint8Array[], holds: PackHolds): Promise<void>;
 }
 
 export type Compression = "none" | "fast" | "strong";
@@ -234,7 +234,7 @@ export class StoreWriter {
     this.figures.packs += 1;
     this.figures.storedBytes += pack.size;
     const work = this.sink
-      .putPack(pack.id, [bytes], pack.ids)
+      .putPack(pack.id, [bytes], pack)
       .then(() => pack.release())
       .catch(this.fail);
     this.putting.add(work);

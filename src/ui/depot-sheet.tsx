@@ -52,6 +52,7 @@ const EMPTY = {
   storageClass: "",
   accessKeyId: "",
   secretAccessKey: "",
+  direct: "",
 };
 
 /** Adds a depot: tested step by step before it is one. */
@@ -103,6 +104,7 @@ export function DepotSheet() {
             name: values.name,
             region: values.region,
             capacityBytes,
+            direct: values.direct.trim() || null,
             ...place(),
           });
           say.success(`${depot.name} is a depot now.`);
@@ -124,6 +126,7 @@ export function DepotSheet() {
               onChange={() => {
                 setKind(value);
                 setTest(null);
+                setValues({ ...values, direct: "" });
               }}
             />
             {label}
@@ -178,6 +181,25 @@ export function DepotSheet() {
           />
         </>
       )}
+      {kind === "s3" ? (
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={values.direct === "presigned"}
+            onChange={(event) => setValues({ ...values, direct: event.target.checked ? "presigned" : "" })}
+          />
+          Machines that reach the bucket send to it themselves
+        </label>
+      ) : (
+        <TextField
+          label="Where machines see it themselves, if they do"
+          help="A machine that finds this depot under the path writes there and not through the console. Who runs such a machine can then also alter what lies there."
+          mono
+          placeholder="empty: all goes through the console"
+          {...field("direct")}
+        />
+      )}
       <TextField label="Region where it stands" {...field("region")} />
       <TextField
         label={kind === "s3" ? "At most (empty: no limit)" : "At most (empty: as much as the disk holds)"}
@@ -195,6 +217,56 @@ export function DepotSheet() {
           Test
         </button>
       </div>
+    </form>
+  );
+}
+
+/** How machines reach a depot, with the deed that changes it. */
+export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Kind; direct: string | null }) {
+  const router = useRouter();
+  const sending = useSending();
+  const [path, setPath] = useState(direct ?? "");
+  const change = (way: string | null) =>
+    sending.send(async () => {
+      await callApi("PATCH", `/depots/${depotId}`, { direct: way });
+      say.success(way ? "Machines reach it themselves now." : "All goes through the console now.");
+      router.refresh();
+    });
+  if (kind === "s3")
+    return (
+      <p>
+        {direct
+          ? "Machines send to it themselves where they can. "
+          : "Machines reach it through the console. "}
+        <button
+          type="button"
+          className="text-primary underline"
+          disabled={sending.busy}
+          onClick={() => change(direct ? null : "presigned")}
+        >
+          {direct ? "Through the console only" : "Let them reach it themselves"}
+        </button>
+      </p>
+    );
+  return (
+    <form
+      className="grid grid-cols-[minmax(0,1fr)_auto] items-end gap-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void change(path.trim() || null);
+      }}
+    >
+      <TextField
+        label="Where machines see it themselves, if they do"
+        error={sending.errorOf("direct")}
+        mono
+        placeholder="empty: all goes through the console"
+        value={path}
+        onChange={(event) => setPath(event.target.value)}
+      />
+      <button type="submit" className="btn btn-plain" disabled={sending.busy || path === (direct ?? "")}>
+        Set
+      </button>
     </form>
   );
 }

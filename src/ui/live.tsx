@@ -2,6 +2,7 @@
 
 import { useRouter } from "next/navigation";
 import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from "react";
+import type { RunDepotShown } from "@/core/protection/run-depots";
 import type { RunProgressShown } from "./progress";
 
 /** A run that goes on, as the events tell it. */
@@ -14,6 +15,7 @@ export interface TapeRun {
   readonly clientSlug: string;
   readonly progress: RunProgressShown;
   readonly startedAt: string | null;
+  readonly depots: readonly RunDepotShown[];
 }
 
 const TapeContext = createContext<readonly TapeRun[]>([]);

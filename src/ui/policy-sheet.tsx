@@ -2,7 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
-import { type Clauses, clauseSentences, clausesSchema, whereSentence } from "@/core/policy/clauses";
+import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clauses";
+import { type Where, whereSentence } from "@/core/policy/where";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
 import { ApiError, callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
@@ -10,6 +11,7 @@ import { type HowLongDraft, HowLongFields, howLongClause, howLongDraft } from ".
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
 import { say } from "./say";
+import { type WhereDraft, WhereFields, whereDraft, whereOf } from "./where-fields";
 
 export interface SheetPolicy {
   readonly id: string | null;
@@ -27,7 +29,7 @@ export interface SheetClient {
 }
 
 /** What is in the fields, as typed. */
-interface Draft extends HowLongDraft {
+interface Draft extends HowLongDraft, WhereDraft {
   name: string;
   folders: string;
   include: string;
@@ -37,8 +39,6 @@ interface Draft extends HowLongDraft {
   days: Weekday[];
   hours: string;
   target: string;
-  depotId: string;
-  carryTo: readonly string[];
 }
 
 const DAYS: readonly (readonly [Weekday, string])[] = [
@@ -70,8 +70,7 @@ function draftOf(policy: SheetPolicy, client: SheetClient): Draft {
     hours: schedule?.kind === "every" ? String(schedule.hours) : "4",
     target: String(clauses?.when.targetHours ?? 26),
     ...howLongDraft(clauses?.howLong),
-    depotId: clauses?.where.depotId ?? client.depots[0]?.id ?? "",
-    carryTo: clauses?.where.carryTo ?? [],
+    ...whereDraft(clauses?.where, client.depots[0]?.id ?? ""),
   };
 }
 
@@ -91,7 +90,7 @@ function clausesOf(draft: Draft): unknown {
     what: { folders: lines(draft.folders), include: lines(draft.include), exclude: lines(draft.exclude) },
     when: { schedule, targetHours: number(draft.target) },
     howLong,
-    where: { depotId: draft.depotId, carryTo: draft.carryTo.filter((id) => id !== draft.depotId) },
+    where: whereOf(draft, number),
   };
 }
 
@@ -183,8 +182,8 @@ export function PolicySheet({
   }, [asked, client.id]);
   const nameOf = (id: string) => client.depots.find((depot) => depot.id === id)?.name;
   const depotName = whereSentence(
-    nameOf(draft.depotId) ?? "No depot chosen",
-    draft.carryTo.filter((id) => id !== draft.depotId).map((id) => nameOf(id) ?? "another depot"),
+    whereOf(draft, number) as Where,
+    (id) => nameOf(id) ?? (id ? "another depot" : "No depot chosen"),
   );
   const sentences = checked.success ? clauseSentences(checked.data, depotName, client.key) : [];
   const sentence = (clause: string, otherwise: string) =>
@@ -371,53 +370,7 @@ export function PolicySheet({
             </p>
           </Clause>
           <Clause title="Where" sentence={depotName} open={open === "Where"} toggle={toggle("Where")}>
-            <SelectField
-              label="Depot"
-              error={errorOf("where.depotId")}
-              value={draft.depotId}
-              onChange={(event) => set({ depotId: event.target.value })}
-            >
-              {client.depots.length === 0 && <option value="">No depot is granted to this client</option>}
-              {client.depots.map((depot) => (
-                <option key={depot.id} value={depot.id}>
-                  {depot.name}
-                </option>
-              ))}
-            </SelectField>
-            {client.depots.length > 1 && (
-              <fieldset className="grid gap-1">
-                <legend className="field-label">Then carried to</legend>
-                {client.depots
-                  .filter((depot) => depot.id !== draft.depotId)
-                  .map((depot) => (
-                    <label key={depot.id} className="flex items-center gap-2">
-                      <input
-                        type="checkbox"
-                        className="checkbox checkbox-sm"
-                        checked={draft.carryTo.includes(depot.id)}
-                        onChange={() =>
-                          set({
-                            carryTo: draft.carryTo.includes(depot.id)
-                              ? draft.carryTo.filter((id) => id !== depot.id)
-                              : [...draft.carryTo, depot.id],
-                          })
-                        }
-                      />
-                      {depot.name}
-                    </label>
-                  ))}
-                {errorOf("where.carryTo") && (
-                  <p className="field-error" role="alert">
-                    {errorOf("where.carryTo")}
-                  </p>
-                )}
-              </fieldset>
-            )}
-            <p className="text-soft">
-              {draft.carryTo.length
-                ? "The runner carries each point on after its run, sealed as it is; a restore falls back to the further place, and a check mends from it."
-                : "One place only: one fire takes all of it. Grant the client a second depot to carry the points to."}
-            </p>
+            <WhereFields draft={draft} set={set} errorOf={errorOf} depots={client.depots} />
           </Clause>
           <Clause
             title="Encryption"

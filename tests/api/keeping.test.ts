@@ -129,6 +129,11 @@ describe("a check", () => {
     expect(new Set(touched.map((one) => one.path))).toEqual(new Set(["/data/photo"]));
     expect(touched.length).toBe(2);
     expect((await pointsOf(machine)).every((point) => point.damagedAt !== null)).toBe(true);
+    const { causes } = await console_.ok<{ causes: { kind: string; sourceIds: string[] }[] }>(
+      "GET",
+      "/watch",
+    );
+    expect(causes.find((cause) => cause.kind === "damage")?.sourceIds).toEqual([machine.sourceId]);
     // everything is read although nothing changed, and what was lost is there again
     const run = await backUp(console_, machine.sourceId);
     expect(run.figures).toMatchObject({ filesRead: 2 });

@@ -11,7 +11,6 @@ import {
 } from "@/core/protocol/agent";
 import type { Machine } from "@/db/machines";
 import {
-  chunksKnown,
   endByAgent,
   enrolMachine,
   hearMachine,
@@ -20,10 +19,10 @@ import {
   machineOfToken,
   nextJob,
   readPackForRestore,
-  takePack,
-  takePoint,
   writeLog,
 } from "@/runs/agent-desk";
+import { waysToPut, wayToRead } from "@/runs/direct";
+import { chunksKnown, takeLanded, takePack, takePoint } from "@/runs/storing";
 import { addressOf, answerError } from "@/server/api/dispatch";
 import type { Changes } from "@/server/changes";
 import { notFound, Problem, problemFromZod } from "@/server/problem";
@@ -50,6 +49,7 @@ const HEX16 = "([0-9a-f]{32})";
 /** How long a question for work may hang. */
 const WORK_WAIT_MS = 20_000;
 const MAX_IDS = 4096;
+const MAX_IDS_OF_PACK = 200_000;
 
 async function body<T>(request: Request, schema: z.ZodType<T>): Promise<T> {
   const json = await request.json().catch(() => {
@@ -60,13 +60,21 @@ async function body<T>(request: Request, schema: z.ZodType<T>): Promise<T> {
   return result.data;
 }
 
-async function idsOf(request: Request): Promise<Buffer[]> {
+async function idsOf(request: Request, most = MAX_IDS): Promise<Buffer[]> {
   const bytes = Buffer.from(await request.arrayBuffer());
-  if (bytes.length % ID_BYTES || bytes.length > MAX_IDS * ID_BYTES)
-    throw new Problem("request.invalid", "Ids have 32 bytes each, 4096 at most.");
+  if (bytes.length % ID_BYTES || bytes.length > most * ID_BYTES)
+    throw new Problem("request.invalid", `Ids have 32 bytes each, ${most} at most.`);
   return Array.from({ length: bytes.length / ID_BYTES }, (_, i) =>
     bytes.subarray(i * ID_BYTES, (i + 1) * ID_BYTES),
   );
+}
+
+/** How long the chunks of a pack are together; what an agent does not tell is not known. */
+function contentOf(url: URL): number {
+  const bytes = Number(url.searchParams.get("content") ?? "0");
+  if (!Number.isSafeInteger(bytes) || bytes < 0)
+    throw new Problem("request.invalid", "The length of the content is no number of bytes.");
+  return bytes;
 }
 
 const nothing = () => new Response(null, { status: 204 });
@@ -126,15 +134,49 @@ const routes: readonly (readonly [method: string, pattern: RegExp, handler: Hand
     new RegExp(`^runs/${UUID}/packs/${HEX16}$`),
     async ({ services, machine, request, parts, url }) => {
       const count = Number(url.searchParams.get("chunks"));
-      if (!Number.isInteger(count) || count < 1 || count > 200_000 || !request.body)
+      if (!Number.isInteger(count) || count < 1 || count > MAX_IDS_OF_PACK || !request.body)
         throw new Problem("request.invalid", "The number of chunks is missing.");
       const { ids, rest } = await splitHead(request.body, count * ID_BYTES);
       const chunkIds = Array.from({ length: count }, (_, i) =>
         ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES),
       );
-      await takePack(services, machine, parts[0]!, Buffer.from(parts[1]!, "hex"), chunkIds, rest);
-      return nothing();
+      const packId = Buffer.from(parts[1]!, "hex");
+      const holds = { ids: chunkIds, contentBytes: contentOf(url) };
+      const taken = await takePack(services, machine, parts[0]!, packId, holds, rest);
+      return taken ? nothing() : new Response(null, { status: 503 });
     },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/packs/${HEX16}/ways$`),
+    async ({ services, machine, parts }) =>
+      Response.json({ ways: await waysToPut(services, machine, parts[0]!, Buffer.from(parts[1]!, "hex")) }),
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/packs/${HEX16}/landed$`),
+    async ({ services, machine, request, parts, url }) => {
+      const depotIds = (url.searchParams.get("depots") ?? "").split(",");
+      const packId = Buffer.from(parts[1]!, "hex");
+      const ids = await idsOf(request, MAX_IDS_OF_PACK);
+      if (ids.length === 0) throw new Problem("request.invalid", "The chunks of the pack are missing.");
+      return Response.json({
+        complete: await takeLanded(
+          services,
+          machine,
+          parts[0]!,
+          packId,
+          { ids, contentBytes: contentOf(url) },
+          depotIds,
+        ),
+      });
+    },
+  ],
+  [
+    "POST",
+    new RegExp(`^runs/${UUID}/depots/${UUID}/packs/${HEX16}/way$`),
+    async ({ services, machine, parts }) =>
+      Response.json(await wayToRead(services, machine, parts[0]!, parts[1]!, parts[2]!)),
   ],
   [
     "POST",

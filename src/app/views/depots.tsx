@@ -1,15 +1,16 @@
 import { statfs } from "node:fs/promises";
 import Link from "next/link";
 import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
+import { furtherDepots } from "@/core/policy/where";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { absenceNow, absencesOf } from "@/db/absences";
 import { checksOf, damagesOf } from "@/db/checks";
 import { listClients } from "@/db/clients";
-import { type Depot, listDepots, listGrants } from "@/db/depots";
+import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots";
 import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
-import { Absences, CheckForm, DepotSheet, DepotTestButton, Filling, GrantForm } from "@/ui/lazy";
+import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
@@ -32,6 +33,10 @@ const limitOf = (depot: Depot & { usedBytes: number }, free: number | null): num
 const KIND_NAMES = { folder: "local folder", share: "network share", s3: "bucket" } as const;
 const CHECK_WORDS = { objects: "all there", trees: "trees open", bytes: "every byte" } as const;
 const FILLING_DAYS = 30;
+
+/** What is saved from one size to the next, in a word. */
+const saved = (before: number, after: number): string =>
+  before > after ? `${Math.round((1 - after / before) * 100)} % saved` : "nothing saved";
 
 /** When a depot will be full, in a sentence. */
 function whenFull(forecast: Forecast | null, now: Date): string {
@@ -163,7 +168,8 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const own = grants.filter((grant) => grant.depotId === chosen.id);
   const users = policies.filter(
     (policy) =>
-      (policy.clauses.where.depotId === chosen.id || policy.clauses.where.carryTo?.includes(chosen.id)) &&
+      (policy.clauses.where.depotId === chosen.id ||
+        furtherDepots(policy.clauses.where).includes(chosen.id)) &&
       (!place.client || policy.clientId === place.client.id),
   );
   const limit = limitOf(chosen, free.get(chosen.id) ?? null);
@@ -178,6 +184,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
     day: one.day,
     used: Math.max(0, usedHere - byDay.slice(i + 1).reduce((sum, later) => sum + later.added, 0)),
   }));
+  const savings = await savingsOf(tx, chosen.id, place.client?.id ?? null);
   const absences = await absencesOf(tx, chosen.id, now);
   const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
   const damages = (await Promise.all(own.map((grant) => damagesOf(tx, grant.spaceId)))).flat();
@@ -209,6 +216,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
           </>
         )}
       </dl>
+      <DirectWay key={chosen.id} depotId={chosen.id} kind={chosen.kind} direct={chosen.direct} />
       <Filling
         days={usedOn}
         forecast={forecast}
@@ -216,6 +224,27 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         limit={limitHere}
         fullText={whenFull(forecast, now)}
       />
+      {savings && savings.stored > 0 && (
+        <section>
+          <h3 className="part-title mb-1">What is saved</h3>
+          <dl className="facts">
+            <dt>Points show</dt>
+            <dd>{formatBytes(savings.shown)} together</dd>
+            <dt>Stored once</dt>
+            <dd>
+              {formatBytes(savings.once)}{" "}
+              <span className="text-soft">
+                {saved(savings.shown, savings.once)} by keeping each chunk once
+              </span>
+            </dd>
+            <dt>Compressed</dt>
+            <dd>
+              {formatBytes(savings.stored)}{" "}
+              <span className="text-soft">{saved(savings.once, savings.stored)} by compression</span>
+            </dd>
+          </dl>
+        </section>
+      )}
       <section>
         <h3 className="part-title mb-1">Whose share</h3>
         <table className="grid-table">

@@ -4,6 +4,7 @@ import { CODES } from "@/core/codes";
 import { OUTCOMES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted, formatDuration } from "@/core/units/duration";
+import { depotsOfRun } from "@/db/run-depots";
 import { openRuns, pastRuns, type RunRow, readLog, runRow } from "@/db/runs";
 import { all, type Tx } from "@/db/scope";
 import { whyWaiting } from "@/runs/request";
@@ -11,6 +12,7 @@ import { BackUpButton, StopButton } from "@/ui/deeds";
 import { LiveProgress } from "@/ui/live-progress";
 import { Mark } from "@/ui/mark";
 import { Clock, clockText } from "@/ui/moment";
+import { RunDepots } from "@/ui/run-depots";
 import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;
@@ -186,6 +188,7 @@ function figuresOf(run: RunRow): [string, string][] {
 
 async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
   const log = await readLog(tx, run.id, 0, 400);
+  const depots = await depotsOfRun(tx, run.id);
   const waits = await whyWaiting(tx, run, now);
   const text = run.code ? CODES[run.code] : null;
   return (
@@ -236,6 +239,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
           </div>
         ))}
       </dl>
+      <RunDepots runId={run.id} initial={depots} />
       <div className="flex gap-2">
         {run.state !== "ended" && <StopButton runId={run.id} />}
         {run.state === "ended" && run.kind === "backup" && (

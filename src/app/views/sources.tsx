@@ -1,12 +1,13 @@
 import Link from "next/link";
 import { baseOf } from "@/core/places";
-import { clauseSentences, whereSentence } from "@/core/policy/clauses";
+import { clauseSentences } from "@/core/policy/clauses";
+import { whereSentence } from "@/core/policy/where";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
 import { type Connection, connectionById } from "@/db/connections";
 import { placesOfSource } from "@/db/copies";
-import { depotById } from "@/db/depots";
+import { listDepots } from "@/db/depots";
 import { holdsOf } from "@/db/holds";
 import { type Machine, machineById } from "@/db/machines";
 import { pointsOf } from "@/db/points";
@@ -118,12 +119,7 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   ];
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
-  const depot = policy ? await depotById(tx, policy.clauses.where.depotId) : null;
-  const further = await Promise.all(
-    (policy?.clauses.where.carryTo ?? []).map(
-      async (id) => (await depotById(tx, id))?.name ?? "a depot taken away",
-    ),
-  );
+  const depotNames = new Map((await listDepots(tx)).map((depot) => [depot.id, depot.name]));
   const places = await placesOfSource(tx, source.id);
   return (
     <div className="grid gap-5">
@@ -165,7 +161,7 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           <dl className="facts mt-2">
             {clauseSentences(
               policy.clauses,
-              whereSentence(depot?.name ?? "", further),
+              whereSentence(policy.clauses.where, (id) => depotNames.get(id) ?? "a depot taken away"),
               source.keyConfirmed ? "confirmed" : "not confirmed",
             ).map((sentence) => (
               <div key={sentence.clause} className="contents">

@@ -131,13 +131,18 @@ function Quiet({ standing }: { standing: Standing }) {
   );
 }
 
+/** What these say is about a depot, not about the last run of a source. */
+const ABOUT_DEPOTS: ReadonlySet<Cause["kind"]> = new Set(["depot-full", "damage"]);
+
 async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, zone: string) {
   const sources = standing.sources.filter((source) => cause.sourceIds.includes(source.id));
   const text = cause.code ? CODES[cause.code] : null;
   const depot = cause.depotId ? (await listDepots(tx)).find((one) => one.id === cause.depotId) : null;
   const first = sources[0];
   const lastRun =
-    first?.lastRunId && cause.code && cause.kind !== "depot-full" ? await runRow(tx, first.lastRunId) : null;
+    first?.lastRunId && cause.code && !ABOUT_DEPOTS.has(cause.kind)
+      ? await runRow(tx, first.lastRunId)
+      : null;
   const base = first ? baseOf(first.clientSlug, first.siteSlug, first.name) : "/all";
   return (
     <div className="grid gap-5">
@@ -154,10 +159,21 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
             <dd>
               {depot.name} <span className="font-mono text-[12.5px]">{depot.path}</span>
             </dd>
-            <dt>Used</dt>
-            <dd>
-              {formatBytes(depot.usedBytes)} of {formatBytes(depot.capacityBytes ?? 0)}
-            </dd>
+            {cause.kind === "depot-full" && (
+              <>
+                <dt>Used</dt>
+                <dd>
+                  {formatBytes(depot.usedBytes)}
+                  {depot.capacityBytes ? ` of ${formatBytes(depot.capacityBytes)}` : ""}
+                </dd>
+              </>
+            )}
+          </>
+        )}
+        {cause.kind === "damage" && (
+          <>
+            <dt>Found</dt>
+            <dd>{cause.detail}</dd>
           </>
         )}
         {cause.kind === "burst" && first && (
@@ -244,6 +260,9 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
           >
             Give a new secret
           </Link>
+        )}
+        {first && cause.kind === "damage" && (
+          <BackUpEach sourceIds={cause.sourceIds} label="Store anew what they lack" />
         )}
         {first && cause.kind === "connection-failed" && (
           <BackUpEach

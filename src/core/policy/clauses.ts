@@ -2,6 +2,7 @@ import { z } from "zod";
 import { type Retention, retentionSentence } from "../retention/decide";
 import { isZone, longestPause, nextRuns, type Schedule, scheduleSentence } from "../schedule/schedule";
 import { selectionSentence } from "../selection/selection";
+import { whereClause } from "./where";
 
 /** The clauses of a policy, checked at the edge. Messages are shown beside the field they belong to. */
 
@@ -92,22 +93,6 @@ export const howLongClause: z.ZodType<Retention, unknown> = z.discriminatedUnion
   }),
   z.object({ kind: z.literal("for-ever") }),
 ]);
-
-export const whereClause = z
-  .object({
-    /** Where runs store. */
-    depotId: z.uuid("Choose a depot."),
-    /** Where points are carried afterwards by the depots themselves. */
-    carryTo: z.array(z.uuid("Choose a depot.")).max(4, "At most four further places.").default([]),
-  })
-  .refine(({ depotId, carryTo }) => !carryTo.includes(depotId) && new Set(carryTo).size === carryTo.length, {
-    message: "A further place is another depot than the first, and named once.",
-    path: ["carryTo"],
-  });
-
-/** Where points go, by the names of the depots. */
-export const whereSentence = (first: string, further: readonly string[]): string =>
-  further.length ? `${first}, then carried to ${further.join(" and ")}` : first;
 
 export const clausesSchema = z.object({
   what: whatClause,

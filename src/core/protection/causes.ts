@@ -49,8 +49,20 @@ export interface DepotFacts {
   readonly sourceIds: readonly string[];
 }
 
+/** Points of a source of which a check found something damaged in a depot. */
+export interface DamageFacts {
+  readonly depotId: string;
+  readonly depotName: string;
+  readonly sourceId: string;
+  readonly points: number;
+  /** How many of them lie whole in another depot. */
+  readonly elsewhere: number;
+  readonly since: Date;
+}
+
 export type CauseKind =
   | "burst"
+  | "damage"
   | "depot-full"
   | "depot-away"
   | "machine-silent"
@@ -93,12 +105,13 @@ const percent = (share: number): string => `${Math.round(share * 100)} %`;
 /**
  * Groups what is wrong by cause, worst first. A source appears under one cause only: the one nearest to the root (an
  * eaten machine before its failed run, a silent machine before its passed target), so that forty failures with one cause
- * are one line. Full depots come in addition: they are about tonight.
+ * are one line. Full depots come in addition, for they are about tonight, and so does damage, which is about what was kept.
  */
 export function findCauses(
   sources: readonly SourceFacts[],
   depots: readonly DepotFacts[],
   now: Date,
+  damages: readonly DamageFacts[] = [],
 ): Cause[] {
   const causes: Cause[] = [];
   const groups = new Map<string, SourceFacts[]>();
@@ -128,11 +141,39 @@ export function findCauses(
       depotId: depot.depotId,
     });
   }
+  for (const depotId of new Set(damages.map((damage) => damage.depotId))) {
+    const here = damages.filter((damage) => damage.depotId === depotId && byId.has(damage.sourceId));
+    if (here.length) causes.push(describeDamage(here, byId));
+  }
   const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);
   return causes.sort(
     (a, b) =>
       weight(b) - weight(a) || b.sourceIds.length - a.sourceIds.length || a.title.localeCompare(b.title),
   );
+}
+
+function describeDamage(here: readonly DamageFacts[], byId: ReadonlyMap<string, SourceFacts>): Cause {
+  const touched = here.map((damage) => byId.get(damage.sourceId)!);
+  const sum = (of: (damage: DamageFacts) => number) => here.reduce((total, damage) => total + of(damage), 0);
+  const points = sum((damage) => damage.points);
+  const elsewhere = sum((damage) => damage.elsewhere);
+  const { depotId, depotName } = here[0]!;
+  return {
+    key: `damage:${depotId}`,
+    kind: "damage",
+    state: elsewhere === points ? "slipping" : "exposed",
+    title: `${depotName}: ${counted(points, "recovery point")} ${points === 1 ? "lacks" : "lack"} something`,
+    detail: `${names(touched)} · ${
+      elsewhere === points
+        ? "all of it is whole in another depot, and a check mends it from there"
+        : `${counted(points - elsewhere, "point")} cannot be mended; the next run stores anew what the source still has`
+    }`,
+    sourceIds: touched.map((source) => source.id),
+    clientNames: clientsOf(touched),
+    since: new Date(Math.min(...here.map((damage) => damage.since.getTime()))),
+    code: "store.damaged",
+    depotId,
+  };
 }
 
 function rootCause(source: SourceFacts, now: Date): string | null {

@@ -182,6 +182,31 @@ describe("causes, not symptoms", () => {
     expect(findCauses([source("a", { ...waits, state: "kept" })], [], now)).toEqual([]);
   });
 
+  it("tells of damage in a depot, and whether another holds the same whole", () => {
+    const since = new Date("2026-11-20T04:00:00Z");
+    const damage = { depotId: "d", depotName: "Harbour", points: 3, elsewhere: 3, since };
+    const kept = [source("a"), source("b")];
+    expect(
+      findCauses(kept, [], now, [
+        { ...damage, sourceId: "a" },
+        { ...damage, sourceId: "b", points: 1, elsewhere: 1, since: now },
+        { ...damage, sourceId: "another client's", points: 9, elsewhere: 0 },
+      ]),
+    ).toMatchObject([
+      {
+        kind: "damage",
+        state: "slipping",
+        title: "Harbour: 4 recovery points lack something",
+        detail: expect.stringContaining("all of it is whole in another depot"),
+        sourceIds: ["a", "b"],
+        since,
+      },
+    ]);
+    expect(findCauses(kept, [], now, [{ ...damage, sourceId: "a", elsewhere: 1 }])).toMatchObject([
+      { state: "exposed", detail: expect.stringContaining("2 points cannot be mended") },
+    ]);
+  });
+
   it("leaves a paused source alone", () => {
     expect(
       findCauses([source("p", { state: "paused", machineSeen: null, hasPolicy: false })], [], now),

@@ -40,11 +40,28 @@ export const workRequest = z.object({ kinds: z.array(z.enum(["backup", "restore"
 
 const hex = (bytes: number) => z.string().regex(new RegExp(`^[0-9a-f]{${bytes * 2}}$`));
 
+/** How a machine reaches an object of a depot itself, past the console. */
+export const directWay = z.discriminatedUnion("kind", [
+  z.object({
+    kind: z.literal("presigned"),
+    depotId: z.uuid(),
+    url: z.url(),
+    headers: z.record(z.string(), z.string()),
+  }),
+  /** The object's name below a folder that the machine sees, if it says that it is this depot. */
+  z.object({ kind: z.literal("path"), depotId: z.uuid(), path: z.string(), name: z.string() }),
+]);
+export type DirectWay = z.infer<typeof directWay>;
+export const putWays = z.object({ ways: z.array(directWay) });
+export const readWay = z.object({ size: z.number(), way: directWay.nullable() });
+
 const jobBase = {
   runId: z.uuid(),
   attempt: z.number().int(),
   /** The client's data key, sealed to the machine's public key, base64. */
   sealedKey: z.string(),
+  /** Depots of this run that the machine may reach itself. */
+  direct: z.array(z.uuid()).default([]),
 };
 export const backupJob = z.object({
   ...jobBase,

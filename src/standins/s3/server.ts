@@ -3,7 +3,7 @@ import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "nod
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import { join } from "node:path";
 import { closeServer, listenOnLoopback } from "../loopback";
-import { checkSignature } from "./signature";
+import { checkSignature, signerOf } from "./signature";
 
 /**
  * S3-compatible storage as the world has it: signatures checked, multipart, conditional put, pages of lists,
@@ -24,6 +24,8 @@ export interface Faults {
   cut: number;
   /** Bytes that fit; more gets 507. */
   capacity: number;
+  /** Presigned addresses are refused, as from a network that does not let them through. */
+  refusePresigned: boolean;
 }
 
 export interface BucketOptions {
@@ -46,13 +48,23 @@ class Refusal extends Error {
   }
 }
 
+/** How many of the last requests are remembered. */
+const SEEN = 1000;
 const STATUS: Record<string, number> = { AuthorizationHeaderMalformed: 400, XAmzContentSHA256Mismatch: 400 };
 const xml = (body: string): string => `<?xml version="1.0" encoding="UTF-8"?>\n${body}`;
 const etagOf = (bytes: Buffer): string => `"${createHash("md5").update(bytes).digest("hex")}"`;
 
 export class S3Server {
   readonly objects = new Map<string, StoredObject>();
-  readonly faults: Faults = { slowMs: 0, busy: 0, cut: 0, capacity: Number.POSITIVE_INFINITY };
+  readonly faults: Faults = {
+    slowMs: 0,
+    busy: 0,
+    cut: 0,
+    capacity: Number.POSITIVE_INFINITY,
+    refusePresigned: false,
+  };
+  /** Each request: its method, whether it came by a presigned address, and its path. */
+  readonly seen: string[] = [];
   requests = 0;
   readonly uploads = new Map<
     string,
@@ -93,6 +105,9 @@ export class S3Server {
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
     this.requests += 1;
     const url = new URL(request.url ?? "/", `http://${request.headers.host}`);
+    const presigned = url.searchParams.has("X-Amz-Signature");
+    this.seen.push(`${request.method} ${presigned ? "presigned" : "signed"} ${url.pathname}`);
+    if (this.seen.length > SEEN) this.seen.shift();
     try {
       const body = await bodyOf(request);
       if (this.faults.slowMs) await new Promise((next) => setTimeout(next, this.faults.slowMs));
@@ -105,10 +120,11 @@ export class S3Server {
         this.faults.busy -= 1;
         throw new Refusal(503, "SlowDown");
       }
+      if (presigned && this.faults.refusePresigned) throw new Refusal(403, "AccessDenied");
       const keys = this.options.keys ?? { "deep-keep": { secret: "harbour" } };
       const wrong = checkSignature(request, url, body, this.region, (id) => keys[id]?.secret, this.now());
       if (wrong) throw new Refusal(STATUS[wrong] ?? 403, wrong);
-      const accessKeyId = /Credential=([^/]+)/.exec(request.headers.authorization!)![1]!;
+      const accessKeyId = signerOf(request, url)!;
       const rights = { mayRead: true, mayWrite: true, ...keys[accessKeyId] };
       const [, bucket, ...rest] = url.pathname.split("/");
       if (bucket !== this.bucket) throw new Refusal(404, "NoSuchBucket");
@@ -166,6 +182,7 @@ export class S3Server {
         `<CompleteMultipartUploadResult><ETag>${etagOf(bytes)}</ETag></CompleteMultipartUploadResult>`,
       );
     }
+    if (method === "PUT" && ask.has("retention")) return this.retain(response, key, body);
     if (method === "PUT") {
       this.roomFor(body.length);
       this.store(request, key, body, wishesOf(request));
@@ -188,6 +205,18 @@ export class S3Server {
     const part = range ? bytes.subarray(Number(range[1]), Number(range[2]) + 1) : bytes;
     response.writeHead(range ? 206 : 200, { "content-length": part.length, etag: etagOf(bytes) });
     response.end(request.method === "HEAD" ? undefined : part);
+  }
+
+  /** A retention in compliance mode grows; nobody shortens it. */
+  private retain(response: ServerResponse, key: string, body: Buffer): void {
+    const object = this.objects.get(key);
+    if (!object) throw new Refusal(404, "NoSuchKey");
+    const text = /<RetainUntilDate>([^<]+)<\/RetainUntilDate>/.exec(body.toString("utf8"))?.[1];
+    const until = new Date(text ?? "");
+    if (Number.isNaN(until.getTime())) throw new Refusal(400, "MalformedXML");
+    if (object.lockedUntil && object.lockedUntil > until) throw new Refusal(403, "AccessDenied");
+    object.lockedUntil = until;
+    response.writeHead(200).end();
   }
 
   private roomFor(bytes: number): void {

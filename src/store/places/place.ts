@@ -1,3 +1,5 @@
+import { CodedError } from "@/core/codes";
+
 /**
  * A place where a depot's objects lie. Names are relative, `/`-separated, of letters, digits, `-` and `.` only.
  * Failures are CodedErrors: those of `depot.`, `not-found`, `request.conflict` for a name that is taken.
@@ -19,4 +21,31 @@ export interface Place {
   list(prefix: string): AsyncIterable<string>;
   /** Removes an object; one that is not there is no error. */
   remove(name: string): Promise<void>;
+  /** Keeps an object from being removed up to a day that is not before the one it has; where a place can do that. */
+  extendLock?(name: string, until: Date): Promise<void>;
+}
+
+/** Leave to write or read one object directly, for somebody who has no credentials, for a short while. */
+export interface Leave {
+  readonly url: string;
+  /** Headers that are part of the leave: without them it is refused. */
+  readonly headers: Readonly<Record<string, string>>;
+}
+
+/** A place that gives such leave. */
+export interface LeavingPlace extends Place {
+  /** To write an object that is not there yet. */
+  leaveToPut(name: string, lockedUntil?: Date): Promise<Leave>;
+  leaveToRead(name: string): Promise<Leave>;
+}
+
+const RANGE_BYTES = 4 * 1024 * 1024;
+
+/** The bytes of an object, a range at a time. Throws `store.damaged` when it ends before its length. */
+export async function* rangesOf(place: Place, name: string, size: number): AsyncGenerator<Buffer> {
+  for (let at = 0; at < size; at += RANGE_BYTES) {
+    const part = await place.read(name, at, Math.min(RANGE_BYTES, size - at));
+    if (part.length === 0) throw new CodedError("store.damaged", `${name} ends before its length`);
+    yield part;
+  }
 }

@@ -8,14 +8,16 @@ import {
   ListObjectsV2Command,
   type ObjectLockMode,
   PutObjectCommand,
+  PutObjectRetentionCommand,
   S3Client,
   type S3ServiceException,
   type StorageClass,
   UploadPartCommand,
 } from "@aws-sdk/client-s3";
+import { getSignedUrl } from "@aws-sdk/s3-request-presigner";
 import type { BucketPlace } from "@/core/bucket";
 import { type Code, CodedError } from "@/core/codes";
-import type { Place } from "./place";
+import type { Leave, LeavingPlace } from "./place";
 
 /** What is put at once; more is put in parts of this size, so that no whole pack is held. S3 wants 5 MiB at least. */
 const PART_BYTES = 8 * 1024 * 1024;
@@ -52,10 +54,18 @@ function coded(error: unknown, name: string): Error {
   return new CodedError(code, `${name}: ${message || kind}`, { cause: error });
 }
 
+/** How long a leave to write or read one object lasts. */
+const LEAVE_SECONDS = 15 * 60;
+
+const lockOf = (lockedUntil: Date | undefined) =>
+  lockedUntil
+    ? { ObjectLockMode: "COMPLIANCE" as ObjectLockMode, ObjectLockRetainUntilDate: lockedUntil }
+    : {};
+
 const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;
 
 /** A bucket of S3-compatible storage as a place. Objects are never overwritten: each is put on condition that it is new. */
-export class S3Bucket implements Place {
+export class S3Bucket implements LeavingPlace {
   private readonly client: S3Client;
 
   constructor(
@@ -90,9 +100,7 @@ export class S3Bucket implements Place {
     lockedUntil?: Date,
   ): Promise<number> {
     const key = this.key(name);
-    const lock = lockedUntil
-      ? { ObjectLockMode: "COMPLIANCE" as ObjectLockMode, ObjectLockRetainUntilDate: lockedUntil }
-      : {};
+    const lock = lockOf(lockedUntil);
     try {
       let upload: Upload | null = null;
       let total = 0;
@@ -144,6 +152,33 @@ export class S3Bucket implements Place {
     return { id: UploadId!, parts: [] };
   }
 
+  async leaveToPut(name: string, lockedUntil?: Date): Promise<Leave> {
+    const headers: Record<string, string> = { "if-none-match": "*" };
+    if (this.settings.storageClass) headers["x-amz-storage-class"] = this.settings.storageClass;
+    if (lockedUntil) {
+      headers["x-amz-object-lock-mode"] = "COMPLIANCE";
+      headers["x-amz-object-lock-retain-until-date"] = lockedUntil.toISOString();
+    }
+    const command = new PutObjectCommand({
+      ...this.key(name),
+      ...this.storage,
+      ...lockOf(lockedUntil),
+      IfNoneMatch: "*",
+    });
+    const url = await getSignedUrl(this.client, command, {
+      expiresIn: LEAVE_SECONDS,
+      unhoistableHeaders: new Set(Object.keys(headers)),
+    });
+    return { url, headers };
+  }
+
+  async leaveToRead(name: string): Promise<Leave> {
+    const url = await getSignedUrl(this.client, new GetObjectCommand(this.key(name)), {
+      expiresIn: LEAVE_SECONDS,
+    });
+    return { url, headers: {} };
+  }
+
   async size(name: string): Promise<number> {
     const head = await this.client
       .send(new HeadObjectCommand(this.key(name)))
@@ -181,6 +216,17 @@ export class S3Bucket implements Place {
       for (const object of page.Contents ?? []) yield object.Key!.slice(before);
       token = page.NextContinuationToken;
     } while (token);
+  }
+
+  async extendLock(name: string, until: Date): Promise<void> {
+    await this.client
+      .send(
+        new PutObjectRetentionCommand({
+          ...this.key(name),
+          Retention: { Mode: "COMPLIANCE", RetainUntilDate: until },
+        }),
+      )
+      .catch((error) => Promise.reject(coded(error, name)));
   }
 
   async remove(name: string): Promise<void> {

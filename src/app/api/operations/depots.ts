@@ -10,6 +10,7 @@ import {
   insertDepot,
   listDepots,
   listGrants,
+  setDirect,
   upsertGrant,
 } from "@/db/depots";
 import { notify } from "@/db/notify";
@@ -28,6 +29,27 @@ const path = z
   .max(4096)
   .refine((text) => !text.includes("\0") && !text.split("/").includes(".."), "Write the path without “..”.")
   .transform((text) => (text.length > 1 ? text.replace(/\/+$/, "") : text));
+
+const direct = z
+  .string()
+  .trim()
+  .max(4096)
+  .nullable()
+  .describe(
+    "How machines reach it past the console: `presigned` for a bucket, the folder under which they see it for others.",
+  );
+
+/** Throws a problem of the field when machines cannot reach such a depot in this way. */
+function checkDirect(kind: Depot["kind"], way: string | null): void {
+  if (way === null) return;
+  if (kind === "s3" ? way !== "presigned" : !way.startsWith("/"))
+    throw invalid(
+      "direct",
+      kind === "s3"
+        ? "A bucket is reached by presigned addresses."
+        : "Give the folder under which machines see it: it begins with a slash.",
+    );
+}
 
 const bytes = z
   .number()
@@ -127,11 +149,13 @@ export const depots = [
         name: name("a name for the depot"),
         region: name("the region where it stands", 60),
         capacityBytes: bytes.nullable().default(null),
+        direct: direct.default(null),
       }),
       placeBody,
     ),
     run: async (context, { body }) => {
       const place = placeOfBody(body);
+      checkDirect(place.kind, body.direct);
       const where = body.kind === "s3" ? "bucket" : "path";
       const taken = await context.tx((tx) => listDepots(tx));
       if (taken.some((depot) => depot.name.toLowerCase() === body.name.toLowerCase()))
@@ -151,6 +175,7 @@ export const depots = [
         name: body.name,
         region: body.region,
         capacityBytes: body.capacityBytes,
+        direct: body.direct,
         secret:
           body.kind === "s3"
             ? context.services.secrets.seal(Buffer.from(body.secretAccessKey), depotSecretContext(id))
@@ -173,6 +198,25 @@ export const depots = [
       });
       return { depot: shown(depot), test };
     },
+  }),
+  operation({
+    id: "changeDepot",
+    method: "PATCH",
+    path: "/depots/{depotId}",
+    summary: "Change how machines reach a depot: through the console, or directly.",
+    caller: "technician",
+    params: depotParam,
+    body: z.object({ direct }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const depot = await depotById(tx, params.depotId);
+        if (!depot) throw notFound();
+        checkDirect(depot.kind, body.direct);
+        await setDirect(tx, depot.id, body.direct);
+        await context.record(tx, null, "changed a depot", depot.name, { direct: body.direct });
+        await notify(tx, { kind: "depot", clientId: null, id: depot.id });
+        return { depot: shown({ ...depot, direct: body.direct }) };
+      }),
   }),
   operation({
     id: "testDepot",

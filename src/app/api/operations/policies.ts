@@ -6,8 +6,8 @@ import {
   consequencesOf,
   howLongClause,
   whenClause,
-  whereSentence,
 } from "@/core/policy/clauses";
+import { whereSentence } from "@/core/policy/where";
 import { clientById, readProvider } from "@/db/clients";
 import { depotById, grantOf } from "@/db/depots";
 import { clientKey } from "@/db/keys";
@@ -37,24 +37,25 @@ async function store(
   ) {
     throw invalid("name", `${client.name} has a policy of this name.`);
   }
-  const depot = await depotById(tx, body.clauses.where.depotId);
-  if (!depot) throw invalid("clauses.where.depotId", "This depot is not there.");
-  if (!(await grantOf(tx, depot.id, client.id)))
-    throw invalid(
-      "clauses.where.depotId",
-      `${depot.name} is not granted to ${client.name}. Grant it in the view Depots first.`,
-    );
-  const further: string[] = [];
-  for (const [i, id] of body.clauses.where.carryTo.entries()) {
-    const place = await depotById(tx, id);
-    if (!place || !(await grantOf(tx, id, client.id)))
+  const { where } = body.clauses;
+  const names = new Map<string, string>();
+  const wanted: readonly (readonly [field: string, depotId: string])[] = [
+    ["depotId", where.depotId],
+    ...where.beside.map((id, i) => [`beside.${i}`, id] as const),
+    ...where.carryTo.map((id, i) => [`carryTo.${i}`, id] as const),
+  ];
+  for (const [field, depotId] of wanted) {
+    const depot = await depotById(tx, depotId);
+    if (!depot) throw invalid(`clauses.where.${field}`, "This depot is not there.");
+    if (!(await grantOf(tx, depotId, client.id)))
       throw invalid(
-        `clauses.where.carryTo.${i}`,
-        `${place?.name ?? "This depot"} is not granted to ${client.name}. Grant it in the view Depots first.`,
+        `clauses.where.${field}`,
+        `${depot.name} is not granted to ${client.name}. Grant it in the view Depots first.`,
       );
-    further.push(place.name);
-    await askCarry(tx, { clientId: client.id, fromDepot: depot.id, toDepot: id });
+    names.set(depotId, depot.name);
   }
+  for (const toDepot of where.carryTo)
+    await askCarry(tx, { clientId: client.id, fromDepot: where.depotId, toDepot });
   const saved = { ...policy, ...body, changedAt: context.who.at, changedBy: context.who.actor };
   await savePolicy(tx, saved);
   for (const source of await sourcesOfPolicy(tx, policy.id)) {
@@ -63,7 +64,7 @@ async function store(
   const key = await clientKey(tx, client.id);
   const sentences = clauseSentences(
     body.clauses,
-    whereSentence(depot.name, further),
+    whereSentence(where, (id) => names.get(id) ?? ""),
     key?.confirmedAt ? "confirmed" : key ? "not confirmed" : "none",
   );
   await context.record(

@@ -4,6 +4,7 @@ import { OUTCOMES } from "@/core/protection/state";
 import { statementCsv } from "@/core/statement/statement";
 import { clientById } from "@/db/clients";
 import { pointsOf } from "@/db/points";
+import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import { sourceById } from "@/db/sources";
 import { readTrail } from "@/db/trail";
@@ -137,6 +138,7 @@ export const sources = [
           explained: explain(run.code),
           waits: await whyWaiting(tx, run, context.who.at),
           cautions: await countLog(tx, run.id),
+          depots: await depotsOfRun(tx, run.id),
         };
       }),
   }),

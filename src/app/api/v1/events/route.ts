@@ -1,5 +1,7 @@
 import { theConsole } from "@/app/console";
+import { depotsOfRuns } from "@/db/run-depots";
 import { openRuns } from "@/db/runs";
+import type { Tx } from "@/db/scope";
 import { answerError, cookieOf } from "@/server/api/dispatch";
 import { Problem } from "@/server/problem";
 import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
@@ -8,6 +10,26 @@ export const dynamic = "force-dynamic";
 
 const TAPE_PAUSE_MS = 700;
 const KEEP_ALIVE_MS = 20_000;
+
+/** The runs that go on, each with what it puts where. */
+async function tapeOf(tx: Tx) {
+  const runs = await openRuns(tx, {});
+  const depots = await depotsOfRuns(
+    tx,
+    runs.map((run) => run.id),
+  );
+  return runs.map(({ id, kind, state, sourceName, machineName, clientSlug, progress, startedAt }) => ({
+    id,
+    kind,
+    state,
+    sourceName,
+    machineName,
+    clientSlug,
+    progress,
+    startedAt,
+    depots: depots.filter((depot) => depot.runId === id),
+  }));
+}
 
 /**
  * Live events (server-sent): `tape` with the runs that go on, and `changed` when something a view shows is not as it was.
@@ -33,21 +55,7 @@ export async function GET(request: Request): Promise<Response> {
           const tell = changed;
           changed = false;
           try {
-            const runs =
-              person.role === "portal" ? [] : await services.db.withScope(scope, (tx) => openRuns(tx, {}));
-            send(
-              "tape",
-              runs.map(({ id, kind, state, sourceName, machineName, clientSlug, progress, startedAt }) => ({
-                id,
-                kind,
-                state,
-                sourceName,
-                machineName,
-                clientSlug,
-                progress,
-                startedAt,
-              })),
-            );
+            send("tape", person.role === "portal" ? [] : await services.db.withScope(scope, tapeOf));
             if (tell) send("changed", {});
           } catch {
             // the database is away for a moment, or the reader is gone: the next change tells again

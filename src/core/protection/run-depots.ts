@@ -1,0 +1,12 @@
+/** What became of a depot in a run; `behind` lacks the point that the run builds on, so it is caught up first. */
+export type RunDepotState = "writing" | "kept" | "failed" | "behind" | "away" | "caught up";
+
+/** What a run puts into one depot. */
+export interface RunDepotShown {
+  readonly depotId: string;
+  readonly depotName: string;
+  readonly state: RunDepotState;
+  readonly message: string | null;
+  readonly packs: number;
+  readonly bytes: number;
+}
