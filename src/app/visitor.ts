@@ -5,6 +5,7 @@ import { clientById } from "@/db/clients";
 import { countPeople, type Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
 import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
+import { hashSecret } from "@/store/secrets";
 import { theServices } from "./console";
 
 /** Who looks at a page, read once for it. */
@@ -12,6 +13,12 @@ export const visitor = cache(async (): Promise<Person | null> => {
   const token = (await cookies()).get(SESSION_COOKIE)?.value;
   return token ? personOfSession(theServices(), token) : null;
 });
+
+/** What tells this session from others, in hex. */
+export async function sessionId(): Promise<string | null> {
+  const token = (await cookies()).get(SESSION_COOKIE)?.value;
+  return token ? hashSecret(token).toString("hex") : null;
+}
 
 /** The person, or the way to sign in. */
 export async function signedIn(): Promise<Person> {

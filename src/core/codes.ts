@@ -148,6 +148,21 @@ export const CODES = {
     "Nobody has typed a group from the key sheet yet, so a run would seal with a key that may be lost.",
     "Open the client's policy, clause Encryption, and confirm the key.",
   ),
+  "key.passphrase-needed": text(
+    "The client's passphrase is needed",
+    "This client's key is not in escrow: it opens with a passphrase that the provider does not hold.",
+    "Give the passphrase; it is kept in memory for your session alone. A machine that was added later wants it once.",
+  ),
+  "key.wrong-passphrase": text(
+    "The passphrase does not open the key",
+    "It is not the one that the key was wrapped with, or it has a slip in it.",
+    "Type it again. If it is lost, the key sheet still opens the depot.",
+  ),
+  "key.destroyed": text(
+    "The client's key was destroyed",
+    "Two people agreed to it; what was sealed with it cannot be read any more.",
+    "Nothing can be done here. A key sheet on paper, if one was kept, still opens the depot.",
+  ),
   "machine.silent": text(
     "The machine did not answer",
     "It is switched off, away, or its agent is not running.",

@@ -1,33 +1,142 @@
-import { change, one, type Tx } from "./scope";
+import type { Wrapping } from "@/core/keysheet/wrapping";
+import { all, change, one, type Tx } from "./scope";
 
-/** A client's data key as it is held: sealed with the master key. */
+/** A client's data key as it is held. */
 export interface ClientKey {
   readonly clientId: string;
-  readonly sealed: Buffer;
+  /** In escrow sealed with the master key, otherwise wrapped by the passphrase; null once it is destroyed. */
+  readonly sealed: Buffer | null;
+  readonly holding: "escrow" | "passphrase";
+  readonly wrapping: Wrapping | null;
+  readonly fingerprint: string | null;
   readonly confirmedAt: Date | null;
+  readonly destroyedAt: Date | null;
   /** The group of the sheet (0 to 12) that is typed to confirm. */
   readonly askedGroup: number;
+  /** A hash of it, where the console cannot open the key to compare. */
+  readonly askedHash: Buffer | null;
 }
 
 export const clientKey = (tx: Tx, clientId: string) =>
   one<ClientKey>(
     tx,
-    `select client_id as "clientId", sealed, confirmed_at as "confirmedAt", asked_group as "askedGroup" from client_keys where client_id = $1`,
+    `select client_id as "clientId", sealed, holding, wrapping, fingerprint, confirmed_at as "confirmedAt", destroyed_at as "destroyedAt",
+       asked_group as "askedGroup", asked_hash as "askedHash" from client_keys where client_id = $1`,
     [clientId],
   );
 
 /** Sets the key while nobody has confirmed one; 0 when the client has a confirmed key, which never silently changes. */
-export const setUnconfirmedKey = (tx: Tx, clientId: string, sealed: Buffer, askedGroup: number, now: Date) =>
+export const setUnconfirmedKey = (
+  tx: Tx,
+  key: Pick<
+    ClientKey,
+    "clientId" | "sealed" | "holding" | "wrapping" | "fingerprint" | "askedGroup" | "askedHash"
+  >,
+  now: Date,
+) =>
   change(
     tx,
-    `insert into client_keys (client_id, sealed, created_at, asked_group) values ($1, $2, $3, $4)
-     on conflict (client_id) do update set sealed = excluded.sealed, created_at = excluded.created_at, asked_group = excluded.asked_group
-     where client_keys.confirmed_at is null`,
-    [clientId, sealed, now, askedGroup],
+    `insert into client_keys (client_id, sealed, holding, wrapping, fingerprint, created_at, asked_group, asked_hash)
+     values ($1, $2, $3, $4, $5, $6, $7, $8)
+     on conflict (client_id) do update set sealed = excluded.sealed, holding = excluded.holding, wrapping = excluded.wrapping,
+       fingerprint = excluded.fingerprint, created_at = excluded.created_at, asked_group = excluded.asked_group, asked_hash = excluded.asked_hash
+     where client_keys.confirmed_at is null and client_keys.destroyed_at is null`,
+    [
+      key.clientId,
+      key.sealed,
+      key.holding,
+      key.wrapping && JSON.stringify(key.wrapping),
+      key.fingerprint,
+      now,
+      key.askedGroup,
+      key.askedHash,
+    ],
   );
 
 export const confirmKey = (tx: Tx, clientId: string, now: Date) =>
-  change(tx, "update client_keys set confirmed_at = $2 where client_id = $1 and confirmed_at is null", [
-    clientId,
-    now,
-  ]);
+  change(
+    tx,
+    "update client_keys set confirmed_at = $2, asked_hash = null where client_id = $1 and confirmed_at is null",
+    [clientId, now],
+  );
+/** Holds the same key in another way. */
+export const holdKey = (tx: Tx, key: Pick<ClientKey, "clientId" | "sealed" | "holding" | "wrapping">) =>
+  change(
+    tx,
+    "update client_keys set sealed = $2, holding = $3, wrapping = $4 where client_id = $1 and destroyed_at is null",
+    [key.clientId, key.sealed, key.holding, key.wrapping && JSON.stringify(key.wrapping)],
+  );
+/** Lets go of the key and of every sealed copy of it. */
+export async function destroyKey(tx: Tx, clientId: string, now: Date): Promise<number> {
+  await change(tx, "delete from machine_keys where client_id = $1", [clientId]);
+  await change(tx, "delete from lent_keys where client_id = $1", [clientId]);
+  return change(
+    tx,
+    `update client_keys set sealed = null, wrapping = null, asked_hash = null, destroyed_at = $2
+     where client_id = $1 and destroyed_at is null`,
+    [clientId, now],
+  );
+}
+
+/** The key sealed to a machine, for a client without escrow. */
+export const machineKey = (tx: Tx, machineId: string) =>
+  one<{ sealed: Buffer }>(tx, "select sealed from machine_keys where machine_id = $1", [machineId]);
+export const setMachineKey = (tx: Tx, clientId: string, machineId: string, sealed: Buffer, now: Date) =>
+  change(
+    tx,
+    `insert into machine_keys (machine_id, client_id, sealed, created_at) values ($1, $2, $3, $4)
+     on conflict (machine_id) do update set sealed = excluded.sealed, created_at = excluded.created_at`,
+    [machineId, clientId, sealed, now],
+  );
+export const forgetMachineKeys = (tx: Tx, clientId: string) =>
+  change(tx, "delete from machine_keys where client_id = $1", [clientId]);
+export const machinesWithoutKey = (tx: Tx, clientId: string) =>
+  all<{ id: string; name: string; publicKey: Buffer }>(
+    tx,
+    `select id, name, public_key as "publicKey" from machines m where client_id = $1 and gone_at is null
+       and not exists (select from machine_keys k where k.machine_id = m.id)`,
+    [clientId],
+  );
+
+/** A runner that was seen since `since`. */
+export const liveRunners = (tx: Tx, since: Date) =>
+  all<{ id: string; publicKey: Buffer }>(
+    tx,
+    `select id, public_key as "publicKey" from runners where seen_at > $1`,
+    [since],
+  );
+export const seeRunner = (tx: Tx, id: string, publicKey: Buffer, now: Date) =>
+  change(
+    tx,
+    `insert into runners (id, public_key, seen_at) values ($1, $2, $3) on conflict (id) do update set seen_at = excluded.seen_at`,
+    [id, publicKey, now],
+  );
+export const forgetRunners = (tx: Tx, before: Date) =>
+  change(tx, "delete from runners where seen_at < $1", [before]);
+export const lendKey = (
+  tx: Tx,
+  loan: {
+    readonly runnerId: string;
+    readonly clientId: string;
+    readonly sessionId: Buffer;
+    readonly sealed: Buffer;
+    readonly until: Date;
+  },
+) =>
+  change(
+    tx,
+    `insert into lent_keys (runner_id, client_id, session_id, sealed, until) values ($1, $2, $3, $4, $5)
+     on conflict (runner_id, client_id, session_id) do update set sealed = excluded.sealed, until = excluded.until`,
+    [loan.runnerId, loan.clientId, loan.sessionId, loan.sealed, loan.until],
+  );
+export const lentKey = (tx: Tx, runnerId: string, clientId: string, now: Date) =>
+  one<{ sealed: Buffer }>(
+    tx,
+    "select sealed from lent_keys where runner_id = $1 and client_id = $2 and until > $3 limit 1",
+    [runnerId, clientId, now],
+  );
+/** Takes back what a session lent. */
+export const takeLoansBack = (tx: Tx, sessionId: Buffer) =>
+  change(tx, "delete from lent_keys where session_id = $1", [sessionId]);
+export const takeClientLoansBack = (tx: Tx, clientId: string) =>
+  change(tx, "delete from lent_keys where client_id = $1", [clientId]);

@@ -117,6 +117,8 @@ export interface SourceStanding extends Source {
   /** The machine or the connection was taken away, or the far end has it no more. */
   readonly gone: boolean;
   readonly keyConfirmed: boolean;
+  readonly keyHolding: "escrow" | "passphrase" | null;
+  readonly keyDestroyed: Date | null;
   readonly newestPoint: Date | null;
   readonly points: number;
   readonly bytes: number;
@@ -146,7 +148,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
        (select max(a.to_at) from absences a where a.depot_id = d.id and a.from_at <= $4 and a.to_at > $4) as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
        (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
-       k.confirmed_at is not null as "keyConfirmed",
+       k.confirmed_at is not null and k.destroyed_at is null as "keyConfirmed", k.holding as "keyHolding", k.destroyed_at as "keyDestroyed",
        newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
        coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",
        last.id as "lastRunId", last.ended_at as "lastRunEnded", last.outcome as "lastOutcome", last.code as "lastCode", last.figures as "lastFigures"

@@ -119,6 +119,7 @@ class Seeding {
       new Request("http://127.0.0.1/"),
       "127.0.0.1",
       null,
+      null,
     );
     return (await operation.run(context, {
       params,

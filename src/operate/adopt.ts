@@ -32,6 +32,7 @@ import { openPack } from "@/store/pack";
 import type { Place } from "@/store/places/place";
 import { openPoint, type PointContent } from "@/store/point";
 import { FORMAT_VERSION } from "@/store/sealing";
+import { fingerprintOf } from "@/store/wrapping";
 import type { NamedPlace } from "./depot-place";
 
 export interface AdoptOptions {
@@ -215,7 +216,7 @@ async function clientOf(
   if (!(await readProvider(tx))) await insertProvider(tx, { name: "Adopted provider", zone: "UTC" });
   for (const client of await listClients(tx)) {
     const key = await clientKey(tx, client.id);
-    if (key && services.secrets.unseal(key.sealed, keyContext(client.id)).equals(dataKey)) return client;
+    if (key?.sealed && key.fingerprint === fingerprintOf(dataKey)) return client;
   }
   const told = { ...UNKNOWN_CLIENT, ...content.client };
   const taken = (await listClients(tx)).some((client) => client.name === told.name);
@@ -231,9 +232,15 @@ async function clientOf(
   await insertClient(tx, client, now);
   await setUnconfirmedKey(
     tx,
-    client.id,
-    services.secrets.seal(dataKey, keyContext(client.id)),
-    randomInt(13),
+    {
+      clientId: client.id,
+      holding: "escrow",
+      sealed: services.secrets.seal(dataKey, keyContext(client.id)),
+      wrapping: null,
+      fingerprint: fingerprintOf(dataKey),
+      askedGroup: randomInt(13),
+      askedHash: null,
+    },
     now,
   );
   // whoever adopts has just shown that the key is kept

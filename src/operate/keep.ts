@@ -1,5 +1,4 @@
 import { createWriteStream, mkdirSync, readFileSync } from "node:fs";
-import { resolve } from "node:path";
 import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { Command } from "commander";

@@ -14,7 +14,7 @@ import { locateChunks, packExists } from "@/db/chunks";
 import { clientById, siteById } from "@/db/clients";
 import { placesOfPoint } from "@/db/copies";
 import { type Depot, depotById, type Grant, grantOf } from "@/db/depots";
-import { clientKey } from "@/db/keys";
+import { clientKey, machineKey } from "@/db/keys";
 import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { pointById } from "@/db/points";
@@ -35,7 +35,6 @@ import { all, one, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
-import { keyContext } from "@/server/space-readers";
 import { record, type Who } from "@/server/who";
 import { packName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
@@ -185,6 +184,18 @@ export async function nextJob(
   });
 }
 
+/** The client's key for who executes a run: sealed to it, so that nobody on the way can read it. */
+async function sealedKeyFor(services: Services, tx: Tx, executor: Executor): Promise<Buffer> {
+  const key = await clientKey(tx, executor.clientId);
+  if (key?.destroyedAt) throw new CodedError("key.destroyed");
+  if (!key?.confirmedAt) throw new CodedError("key.not-confirmed");
+  if (key.holding === "escrow" || !executor.id)
+    return sealTo(executor.publicKey, await services.spaces.opened(key));
+  const held = await machineKey(tx, executor.id);
+  if (!held) throw new CodedError("key.passphrase-needed", `${executor.name} was not given the key yet`);
+  return held.sealed;
+}
+
 async function describeJob(
   services: Services,
   tx: Tx,
@@ -192,14 +203,8 @@ async function describeJob(
   run: Run,
   now: Date,
 ): Promise<Job> {
-  const key = await clientKey(tx, run.clientId);
-  if (!key?.confirmedAt) throw new CodedError("key.not-confirmed");
-  const dataKey = services.secrets.unseal(key.sealed, keyContext(run.clientId));
-  const base = {
-    runId: run.id,
-    attempt: run.attempt,
-    sealedKey: sealTo(executor.publicKey, dataKey).toString("base64"),
-  };
+  const sealedKey = (await sealedKeyFor(services, tx, executor)).toString("base64");
+  const base = { runId: run.id, attempt: run.attempt, sealedKey };
   if (run.kind === "restore") {
     const request = run.request as unknown as StoredRestore;
     const client = (await clientById(tx, run.clientId))!;

@@ -93,7 +93,11 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
   const notice = { kind: "depot", clientId: check.clientId, id: depot.id } as const;
   let noted = performance.now();
   try {
-    const keys = await services.spaces.keys(check.clientId);
+    const keys = await services.spaces.keys(check.clientId).catch((error) => {
+      const locked = error instanceof CodedError && error.code === "key.passphrase-needed";
+      if (locked && check.depth === "objects") return null;
+      throw error;
+    });
     const look = () =>
       checkSpace({
         keys,
@@ -121,7 +125,11 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
     let result = await look();
     const mended: string[] = [];
     for (const finding of result.findings)
-      if (finding.object === "pack" && (await mendPack(services, grant, Buffer.from(finding.id, "hex"))))
+      if (
+        keys &&
+        finding.object === "pack" &&
+        (await mendPack(services, grant, Buffer.from(finding.id, "hex")))
+      )
         mended.push(finding.id);
     if (mended.length) result = await look();
     const { findings, touched, figures } = result;

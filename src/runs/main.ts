@@ -3,7 +3,7 @@ import { readSettings } from "@/server/settings";
 import { startRunner } from "./runner";
 
 /** The runner as a program. `DEEPKEEP_QUEUE_URL` reaches the queue's own tables. */
-const services = makeServices(readSettings());
+const services = makeServices(readSettings(), undefined, "runner");
 const queueUrl = process.env.DEEPKEEP_QUEUE_URL;
 if (!queueUrl) throw new Error("DEEPKEEP_QUEUE_URL is not set: it reaches the queue of jobs");
 

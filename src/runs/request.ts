@@ -36,7 +36,9 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
     throw new Problem("request.conflict", `${source.name} cannot be reached any more; its points remain.`);
   if (!source.policyId)
     throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
-  if (!(await clientKey(tx, source.clientId))?.confirmedAt) throw new Problem("key.not-confirmed");
+  const key = await clientKey(tx, source.clientId);
+  if (key?.destroyedAt) throw new Problem("key.destroyed");
+  if (!key?.confirmedAt) throw new Problem("key.not-confirmed");
   const waiting = await waitingRun(tx, sourceId);
   if (waiting) return waiting;
   const id = randomUUID();

@@ -1,6 +1,7 @@
 import { type Runner, run } from "graphile-worker";
 import type { CheckDepth } from "@/db/checks";
 import type { Services } from "@/server/services";
+import { RUNNER_BEAT_MS } from "@/server/unlocked";
 import { askAllCarries, carry } from "./carry";
 import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
@@ -61,6 +62,8 @@ export async function startRunner(
     },
   });
   await resumeChecks(services);
+  await services.runnerKeys?.beat();
+  const beating = setInterval(() => void services.runnerKeys?.beat().catch(report), RUNNER_BEAT_MS);
   const network = new NetworkRuns(services);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();
@@ -80,6 +83,7 @@ export async function startRunner(
     stop: async () => {
       stopped = true;
       clearInterval(timer);
+      clearInterval(beating);
       await ticking;
       await queue.stop();
     },

@@ -19,7 +19,8 @@ export async function tickSchedules(services: Services): Promise<number> {
     for (const source of due) {
       const dueAt = source.nextDueAt!;
       await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.clauses, source.zone, now), dueAt);
-      if (!(await isReachable(tx, source)) || !(await clientKey(tx, source.clientId))?.confirmedAt) continue;
+      const key = await clientKey(tx, source.clientId);
+      if (!key?.confirmedAt || key.destroyedAt || !(await isReachable(tx, source))) continue;
       const waiting = await waitingRun(tx, source.id);
       // it was not missed: its depot is away by plan, and the one run that waits is enough
       if (waiting && (await depotAway(tx, source.id, now))) continue;

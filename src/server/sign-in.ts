@@ -1,5 +1,6 @@
 import { hash, verify } from "@node-rs/argon2";
 import { RateLimiterMemory } from "rate-limiter-flexible";
+import { takeLoansBack } from "@/db/keys";
 import {
   deleteOldSessions,
   deleteSession,
@@ -93,8 +94,10 @@ export async function signOut(
   person: Person,
   address: string,
 ): Promise<void> {
+  services.sessionKeys?.close(hashSecret(token).toString("hex"));
   await services.db.withScope({ role: "system" }, async (tx) => {
     await deleteSession(tx, hashSecret(token));
+    await takeLoansBack(tx, hashSecret(token));
     await appendTrail(tx, {
       at: services.now(),
       clientId: person.clientId,

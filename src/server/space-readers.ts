@@ -3,18 +3,19 @@ import { CodedError } from "@/core/codes";
 import { locateChunks } from "@/db/chunks";
 import { placesOfPoint } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
-import { clientKey } from "@/db/keys";
+import { type ClientKey, clientKey } from "@/db/keys";
 import type { Database } from "@/db/scope";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
 import { type ChunkReader, CopiesReader, StoreReader } from "@/store/reader";
 import type { Secrets } from "@/store/secrets";
 import type { Places } from "./places";
+import type { UnlockedKeys } from "./unlocked";
 
 export const keyContext = (clientId: string): string => `client key ${clientId}`;
 
 /**
- * Readers of clients' spaces, for browsing on the server with the key in escrow. They are kept for a while, because an
+ * Readers of clients' spaces, for browsing on the server with the key in escrow or opened by a passphrase. They are kept for a while, because an
  * opened pack serves the next click too.
  */
 export class SpaceReaders {
@@ -25,13 +26,26 @@ export class SpaceReaders {
     private readonly secrets: Secrets,
     private readonly places: Places,
     private readonly now: () => Date,
+    private readonly unlocked: UnlockedKeys,
   ) {}
 
-  /** The data key of a client. Throws `key.not-confirmed` where there is none yet. */
+  /**
+   * The data key of a client: from escrow, or what a passphrase opened for whoever is served now. Throws
+   * `key.not-confirmed`, `key.destroyed` or `key.passphrase-needed`.
+   */
   async dataKey(clientId: string): Promise<Buffer> {
     const key = await this.db.withScope({ role: "system" }, (tx) => clientKey(tx, clientId));
     if (!key) throw new CodedError("key.not-confirmed");
-    return this.secrets.unseal(key.sealed, keyContext(clientId));
+    return this.opened(key);
+  }
+
+  /** The same of a key that was read already. */
+  async opened(key: ClientKey): Promise<Buffer> {
+    if (!key.sealed) throw new CodedError("key.destroyed");
+    if (key.holding === "escrow") return this.secrets.unseal(key.sealed, keyContext(key.clientId));
+    const opened = await this.unlocked.keyOf(key.clientId);
+    if (!opened) throw new CodedError("key.passphrase-needed");
+    return opened;
   }
 
   async keys(clientId: string): Promise<StoreKeys> {
@@ -41,6 +55,11 @@ export class SpaceReaders {
   /** Forgets where things lay: packs were written anew. */
   forget(clientId: string, depotId: string): void {
     this.readers.delete(`${clientId} ${depotId}`);
+  }
+
+  /** Forgets everything of a client: its key is held otherwise, or gone. */
+  forgetClient(clientId: string): void {
+    for (const name of this.readers.keys()) if (name.startsWith(`${clientId} `)) this.readers.delete(name);
   }
 
   /** A reader of a point from all its places: the first, and what that lacks from the others. */
@@ -68,6 +87,7 @@ export class SpaceReaders {
   /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */
   async reader(clientId: string, depotId: string): Promise<StoreReader> {
     const name = `${clientId} ${depotId}`;
+    const dataKey = await this.dataKey(clientId);
     const kept = this.readers.get(name);
     if (kept) return kept;
     const found = await this.db.withScope({ role: "system" }, async (tx) => ({
@@ -78,7 +98,7 @@ export class SpaceReaders {
     if (!grant || !depot)
       throw new CodedError("depot.not-reached", "the depot is not granted to this client");
     const place = this.places.of(depot);
-    const reader = new StoreReader(await this.keys(clientId), {
+    const reader = new StoreReader(deriveStoreKeys(dataKey), {
       locate: async (ids) => {
         const packs = await this.db.withScope({ role: "system" }, (tx) =>
           locateChunks(tx, grant.spaceId, ids),

@@ -11,30 +11,25 @@ import { say } from "./say";
 export function KeySheet({
   clientId,
   clientName,
-  state,
+  made: madeBefore,
   askedGroup,
 }: {
   clientId: string;
   clientName: string;
-  state: "none" | "not confirmed" | "confirmed";
+  /** A key was made, and nobody has confirmed it yet. */
+  made: boolean;
   askedGroup: number | null;
 }) {
   const router = useRouter();
   const sending = useSending();
   const [made, setMade] = useState<MadeKey | null>(null);
   const [typed, setTyped] = useState("");
-  if (state === "confirmed" && !made) {
-    return (
-      <p>
-        The key was shown once and its sheet is confirmed. The provider holds it in escrow, sealed with its
-        master key. It cannot be replaced: data may be sealed with it.
-      </p>
-    );
-  }
+  const [own, setOwn] = useState(false);
+  const [passphrase, setPassphrase] = useState("");
   const asked = made?.askedGroup ?? askedGroup;
   const make = () =>
     sending.send(async () => {
-      setMade(await callApi("POST", `/clients/${clientId}/key`));
+      setMade(await callApi("POST", `/clients/${clientId}/key`, { passphrase: own ? passphrase : null }));
       setTyped("");
       router.refresh();
     });
@@ -43,18 +38,38 @@ export function KeySheet({
       {!made && (
         <>
           <p>
-            {state === "none"
+            {!madeBefore
               ? "The client needs a key before anything can be kept: 256 random bits, shown once, to be kept on paper."
               : "A key was made, but nobody has typed its group yet. If the sheet is lost, make a new key; nothing is sealed with the old one."}
           </p>
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              checked={own}
+              onChange={(event) => setOwn(event.target.checked)}
+            />
+            Not in escrow: it opens with a passphrase of the client’s
+          </label>
+          {own && (
+            <TextField
+              label="Passphrase"
+              type="password"
+              autoComplete="new-password"
+              error={sending.errorOf("passphrase")}
+              help="Nobody here keeps it. Browsing and restoring on the console ask for it; machines run by themselves. Without it, the key sheet alone opens what is kept."
+              value={passphrase}
+              onChange={(event) => setPassphrase(event.target.value)}
+            />
+          )}
           <div>
             <button
               type="button"
-              className={`btn ${state === "none" ? "btn-primary" : "btn-plain"}`}
+              className={`btn ${madeBefore ? "btn-plain" : "btn-primary"}`}
               disabled={sending.busy}
               onClick={make}
             >
-              {state === "none" ? "Make the key" : "Make a new key"}
+              {madeBefore ? "Make a new key" : "Make the key"}
             </button>
           </div>
         </>

@@ -2,15 +2,18 @@
 
 import { useRouter } from "next/navigation";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
+import type { KeyState } from "@/core/keysheet/wrapping";
 import { type Clauses, clauseSentences, clausesSchema } from "@/core/policy/clauses";
 import { type Where, whereSentence } from "@/core/policy/where";
 import type { Schedule, Weekday } from "@/core/schedule/schedule";
 import { ApiError, callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
 import { type HowLongDraft, HowLongFields, howLongClause, howLongDraft } from "./how-long-fields";
+import { KeyHolding } from "./key-holding";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
 import { say } from "./say";
+import type { ShownConsent } from "./shown-consent";
 import { type WhereDraft, WhereFields, whereDraft, whereOf } from "./where-fields";
 
 export interface SheetPolicy {
@@ -23,7 +26,11 @@ export interface SheetPolicy {
 export interface SheetClient {
   readonly id: string;
   readonly name: string;
-  readonly key: "none" | "not confirmed" | "confirmed";
+  readonly key: KeyState;
+  /** Machines that were not given the key yet, where it is under a passphrase. */
+  readonly machinesWithout: readonly string[];
+  readonly consent: ShownConsent | null;
+  readonly certificate: Readonly<Record<string, unknown>> | null;
   readonly askedGroup: number | null;
   readonly depots: readonly { readonly id: string; readonly name: string }[];
 }
@@ -209,6 +216,7 @@ export function PolicySheet({
       router.push(`${window.location.pathname}?sel=${answer.policy.id}`);
       router.refresh();
     });
+  const keyIsSet = client.key === "escrow" || client.key === "passphrase";
   const toggle = (name: string) => () => setOpen(open === name ? null : name);
   return (
     <>
@@ -376,19 +384,23 @@ export function PolicySheet({
             title="Encryption"
             sentence={sentence(
               "Encryption",
-              client.key === "confirmed"
+              keyIsSet
                 ? "AES-256-GCM with the client's key"
                 : "The client's key is not confirmed, so nothing runs",
             )}
-            open={open === "Encryption" || client.key !== "confirmed"}
+            open={open === "Encryption" || !keyIsSet}
             toggle={toggle("Encryption")}
           >
-            <KeySheet
-              clientId={client.id}
-              clientName={client.name}
-              state={client.key}
-              askedGroup={client.askedGroup}
-            />
+            {keyIsSet || client.key === "destroyed" ? (
+              <KeyHolding client={client} />
+            ) : (
+              <KeySheet
+                clientId={client.id}
+                clientName={client.name}
+                made={client.key === "not confirmed"}
+                askedGroup={client.askedGroup}
+              />
+            )}
           </Clause>
         </div>
         <aside

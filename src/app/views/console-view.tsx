@@ -5,7 +5,7 @@ import { resolvePlace } from "@/server/place";
 import { Bench } from "@/ui/bench";
 import { ScopeName } from "@/ui/scope-names";
 import { theServices } from "../console";
-import { asVisitor, signedIn } from "../visitor";
+import { asVisitor, sessionId, signedIn } from "../visitor";
 import { depotsView } from "./depots";
 import { policiesView } from "./policies";
 import { restoreView } from "./restore";
@@ -54,6 +54,8 @@ export async function ConsoleView({ segments, search }: { segments: readonly str
       now: theServices().now(),
       provider,
       portal,
+      person,
+      session: await sessionId(),
       ask,
       href,
     });

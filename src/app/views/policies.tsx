@@ -1,24 +1,35 @@
 import Link from "next/link";
+import { keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { type Client, clientById, listClients } from "@/db/clients";
+import { certificateOf, openConsents } from "@/db/consents";
 import { listDepots, listGrants } from "@/db/depots";
-import { clientKey } from "@/db/keys";
+import { clientKey, machinesWithoutKey } from "@/db/keys";
+import type { Person } from "@/db/people";
 import { listPolicies } from "@/db/policies";
 import type { Tx } from "@/db/scope";
 import { PolicySheet } from "@/ui/lazy";
 import { clockText } from "@/ui/moment";
 import type { SheetClient } from "@/ui/policy-sheet";
+import { shownConsent } from "@/ui/shown-consent";
 import type { ViewInput, ViewOutput } from "./view";
 
-async function sheetClient(tx: Tx, client: Client): Promise<SheetClient> {
+async function sheetClient(tx: Tx, client: Client, person: Person, now: Date): Promise<SheetClient> {
   const key = await clientKey(tx, client.id);
   const granted = new Set(
     (await listGrants(tx)).filter((grant) => grant.clientId === client.id).map((grant) => grant.depotId),
   );
+  const consent = (await openConsents(tx, client.id, now)).find((one) => one.kind === "destroy-key");
   return {
     id: client.id,
     name: client.name,
-    key: key?.confirmedAt ? "confirmed" : key ? "not confirmed" : "none",
+    key: keyStateOf(key),
+    machinesWithout:
+      key?.holding === "passphrase"
+        ? (await machinesWithoutKey(tx, client.id)).map((machine) => machine.name)
+        : [],
+    consent: consent ? { ...shownConsent(consent), own: consent.askedBy === person.id } : null,
+    certificate: key?.destroyedAt ? ((await certificateOf(tx, client.id))?.body ?? null) : null,
     askedGroup: key && !key.confirmedAt ? key.askedGroup : null,
     depots: (await listDepots(tx))
       .filter((depot) => granted.has(depot.id))
@@ -26,7 +37,15 @@ async function sheetClient(tx: Tx, client: Client): Promise<SheetClient> {
   };
 }
 
-export async function policiesView({ tx, place, provider, ask, href }: ViewInput): Promise<ViewOutput> {
+export async function policiesView({
+  tx,
+  now,
+  person,
+  place,
+  provider,
+  ask,
+  href,
+}: ViewInput): Promise<ViewOutput> {
   const policies = await listPolicies(tx, place.client?.id ?? null);
   const clients = await listClients(tx);
   const nameOf = new Map(clients.map((client) => [client.id, client]));
@@ -109,7 +128,7 @@ export async function policiesView({ tx, place, provider, ask, href }: ViewInput
   const main = (
     <PolicySheet
       key={`${chosen?.id ?? "new"} ${chosen?.revision ?? 0}`}
-      client={await sheetClient(tx, client)}
+      client={await sheetClient(tx, client, person, now)}
       policy={{
         id: chosen?.id ?? null,
         name: chosen?.name ?? "",

@@ -1,7 +1,9 @@
 import Link from "next/link";
+import { type KeyState, keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { clientKey } from "@/db/keys";
 import { listMachines } from "@/db/machines";
 import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
@@ -9,9 +11,26 @@ import { sourcesWithState } from "@/server/standing";
 import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
+import { PassphraseForm } from "@/ui/passphrase-form";
+import { theServices } from "../console";
 import type { ViewInput, ViewOutput } from "./view";
 
-export async function restoreView({ tx, place, now, provider, ask }: ViewInput): Promise<ViewOutput> {
+const KEY_WORDS: Readonly<Record<KeyState, string>> = {
+  none: "no key",
+  "not confirmed": "key not confirmed",
+  escrow: "key in escrow",
+  passphrase: "key under the client’s passphrase",
+  destroyed: "key destroyed",
+};
+
+export async function restoreView({
+  tx,
+  place,
+  now,
+  provider,
+  session,
+  ask,
+}: ViewInput): Promise<ViewOutput> {
   const sources = await sourcesWithState(tx, place.filter, now);
   const zone = place.client?.zone ?? provider.zone;
   if (!place.source || !sources[0]) {
@@ -59,6 +78,11 @@ export async function restoreView({ tx, place, now, provider, ask }: ViewInput):
   const points = await pointsOf(tx, source.id);
   const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
   const lately = await pastRuns(tx, { sourceId: source.id, kind: "restore", limit: 4 });
+  const key = await clientKey(tx, source.clientId);
+  const locked =
+    key?.holding === "passphrase" &&
+    key.sealed !== null &&
+    !theServices().sessionKeys?.has(session, source.clientId);
   const main = (
     <>
       <div className="head-line">
@@ -67,10 +91,23 @@ export async function restoreView({ tx, place, now, provider, ask }: ViewInput):
         <span className="text-soft">
           newest point <Ago moment={source.newestPoint} now={now} zone={zone} />
           {source.targetHours ? `, target ${source.targetHours} h` : ""} · {counted(points.length, "point")} ·
-          encrypted, key in escrow
+          encrypted, {key ? KEY_WORDS[keyStateOf(key)] : "no key"}
         </span>
       </div>
-      {points.length === 0 ? (
+      {key?.destroyedAt ? (
+        <p className="text-soft p-4">
+          The key of {source.clientName} was destroyed on {clockText(key.destroyedAt, zone)}: nothing that was
+          kept can be read any more.
+        </p>
+      ) : locked ? (
+        <div className="p-4">
+          <p className="mb-3 max-w-[560px]">
+            {source.clientName} holds its key itself: what is kept opens with its passphrase alone. It stays
+            open for your session, in memory, and is gone when you sign out.
+          </p>
+          <PassphraseForm clientId={source.clientId} label="Open it" />
+        </div>
+      ) : points.length === 0 ? (
         <p className="text-soft p-4">
           This source has no recovery point yet. Back it up once, then come back.
         </p>

@@ -162,7 +162,11 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
             {clauseSentences(
               policy.clauses,
               whereSentence(policy.clauses.where, (id) => depotNames.get(id) ?? "a depot taken away"),
-              source.keyConfirmed ? "confirmed" : "not confirmed",
+              source.keyDestroyed
+                ? "destroyed"
+                : source.keyConfirmed
+                  ? (source.keyHolding ?? "none")
+                  : "not confirmed",
             ).map((sentence) => (
               <div key={sentence.clause} className="contents">
                 <dt>{sentence.clause}</dt>

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import type { Provider } from "@/db/clients";
+import type { Person } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import type { Place } from "@/server/place";
 
@@ -12,6 +13,9 @@ export interface ViewInput {
   readonly now: Date;
   readonly provider: Provider;
   readonly portal: boolean;
+  readonly person: Person;
+  /** Tells this session from others; null for none. */
+  readonly session: string | null;
   /** One value of the address's search part. */
   ask(name: string): string | undefined;
   /** This view's address with other values in its search part. */

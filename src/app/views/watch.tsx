@@ -5,19 +5,30 @@ import type { Cause } from "@/core/protection/causes";
 import { type ProtectionState, STATES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { openConsents } from "@/db/consents";
 import { listDepots } from "@/db/depots";
 import { runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { computeStanding, type Standing } from "@/server/standing";
+import { ConsentLine } from "@/ui/consents";
 import { BackUpButton, BackUpEach } from "@/ui/deeds";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import { Nights } from "@/ui/nights";
+import { shownConsent } from "@/ui/shown-consent";
 import type { ViewInput, ViewOutput } from "./view";
 
 const SHOWN: readonly ProtectionState[] = ["kept", "slipping", "exposed", "never kept", "paused"];
 
-export async function watchView({ tx, place, now, provider, ask, href }: ViewInput): Promise<ViewOutput> {
+export async function watchView({
+  tx,
+  place,
+  now,
+  provider,
+  person,
+  ask,
+  href,
+}: ViewInput): Promise<ViewOutput> {
   const standing = await computeStanding(tx, place.filter, now);
   const only = STATES.find((state) => state === ask("state"));
   const causes = only
@@ -28,6 +39,7 @@ export async function watchView({ tx, place, now, provider, ask, href }: ViewInp
       )
     : standing.causes;
   const chosen = causes.find((cause) => cause.key === ask("sel")) ?? causes[0];
+  const consents = await openConsents(tx, place.client?.id ?? null, now);
   const touched = new Set(causes.flatMap((cause) => cause.sourceIds));
   const main = (
     <>
@@ -63,6 +75,16 @@ export async function watchView({ tx, place, now, provider, ask, href }: ViewInp
             {causes.length ? `${counted(causes.length, "cause")}, ${counted(touched.size, "source")}` : ""}
           </span>
         </div>
+        {consents.length > 0 && (
+          <div className="grid gap-2 px-[14px] pb-3">
+            {consents.map((consent) => (
+              <ConsentLine
+                key={consent.id}
+                consent={{ ...shownConsent(consent), own: consent.askedBy === person.id }}
+              />
+            ))}
+          </div>
+        )}
         {causes.length === 0 && <Quiet standing={standing} />}
         <ul>
           {causes.map((cause) => (

@@ -45,7 +45,8 @@ export function keyToGroups(key: Uint8Array): string[] {
   return groups;
 }
 
-const normal = (text: string): string =>
+/** A group as it is compared: capital letters, O as 0, I and L as 1, nothing else. */
+export const normalGroup = (text: string): string =>
   text
     .toUpperCase()
     .replace(/[^0-9A-Z]/g, "")
@@ -54,17 +55,17 @@ const normal = (text: string): string =>
 
 /** Whether a typed group is well formed and stands in its place (0 to 12). Small letters, O for 0 and I or L for 1 are taken. */
 export function checkGroup(text: string, group: number): boolean {
-  const values = [...normal(text)].map((letter) => ALPHABET.indexOf(letter));
+  const values = [...normalGroup(text)].map((letter) => ALPHABET.indexOf(letter));
   if (values.length !== 5 || values.includes(-1)) return false;
   return checkOf(values.slice(0, 4), group) === values[4];
 }
 
 /** Two groups that mean the same, however they were typed. */
-export const sameGroup = (a: string, b: string): boolean => normal(a) === normal(b);
+export const sameGroup = (a: string, b: string): boolean => normalGroup(a) === normalGroup(b);
 
 /** Reads a whole sheet as typed, spaces and dashes as one likes; says in which group (0 to 12) the first slip is. */
 export function groupsToKey(text: string): SheetResult {
-  const letters = normal(text);
+  const letters = normalGroup(text);
   for (let group = 0; group < KEY_GROUPS; group += 1) {
     const part = letters.slice(group * 5, group * 5 + 5);
     if (part.length < 5) {

@@ -55,7 +55,7 @@ describe("what will follow", () => {
     expect(consequencesOf(clauses, "UTC", "UTC", now).advice).toEqual([]);
   });
   it("says every clause as a sentence", () => {
-    const text = clauseSentences(clauses, "Harbour", "confirmed").map((sentence) => sentence.text);
+    const text = clauseSentences(clauses, "Harbour", "escrow").map((sentence) => sentence.text);
     expect(text[0]).toBe("Everything in /home, without *.mp4");
     expect(text[1]).toBe("Every day at 21:30; no recovery point older than 24 hours");
     expect(text[2]).toBe("30 days");

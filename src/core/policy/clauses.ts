@@ -1,4 +1,5 @@
 import { z } from "zod";
+import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
 import { isZone, longestPause, nextRuns, type Schedule, scheduleSentence } from "../schedule/schedule";
 import { selectionSentence } from "../selection/selection";
@@ -113,13 +114,12 @@ export interface Sentence {
 }
 
 /** Every clause as a sentence that says what it does. `depotName` (`whereSentence`) and `key` come from what the ids stand for. */
-export function clauseSentences(
-  clauses: Clauses,
-  depotName: string,
-  key: "confirmed" | "not confirmed" | "none",
-): Sentence[] {
+export function clauseSentences(clauses: Clauses, depotName: string, key: KeyState): Sentence[] {
   const encryption = {
-    confirmed: "AES-256-GCM with the client's key; its sheet is confirmed, the provider holds it in escrow",
+    escrow: "AES-256-GCM with the client's key; its sheet is confirmed, the provider holds it in escrow",
+    passphrase:
+      "AES-256-GCM with the client's key; its sheet is confirmed, and it opens with the client's passphrase alone",
+    destroyed: "The client's key was destroyed; nothing runs, and nothing that was kept can be read",
     "not confirmed": "AES-256-GCM with the client's key; its sheet is not confirmed yet, so nothing runs",
     none: "The client has no key yet, so nothing runs",
   }[key];

@@ -1,8 +1,10 @@
 import { createHash } from "node:crypto";
 import { change, one } from "@/db/scope";
+import { hashSecret } from "@/store/secrets";
 import { Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
+import { asSession } from "../unlocked";
 import { type AnyOperation, type Context, makeContext } from "./operation";
 
 const problemResponse = (problem: Problem): Response =>
@@ -79,7 +81,10 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       const query = parse(operation.query, Object.fromEntries(searchParams));
       const raw = operation.body ? await readJson(request) : {};
       const body = parse(operation.body, raw);
-      const work = () => operation.run(context, { params: checkedParams.data, query, body } as never);
+      const work = () =>
+        asSession(context.person ? context.sessionId : null, () =>
+          operation.run(context, { params: checkedParams.data, query, body } as never),
+        );
       const key = request.headers.get("idempotency-key");
       const { status, body: answer } =
         key && context.person && request.method === "POST"
@@ -107,6 +112,8 @@ async function identify(services: Services, request: Request, operation: AnyOper
   const address = addressOf(request);
   const bearer = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
   const session = bearer ? null : cookieOf(request, SESSION_COOKIE);
+  const held = bearer ?? session;
+  const sessionId = held ? hashSecret(held).toString("hex") : null;
   if (session && request.method !== "GET") refuseForeignOrigin(request);
   const person = bearer
     ? await personOfToken(services, bearer)
@@ -121,11 +128,12 @@ async function identify(services: Services, request: Request, operation: AnyOper
       request,
       address,
       session,
+      sessionId,
     );
   if (!person) throw new Problem("auth.needed");
   // a client's people are not told what else there is
   if (operation.caller === "technician" && person.role === "portal") throw new Problem("not-found");
-  return makeContext(services, person, scopeOf(person), request, address, session);
+  return makeContext(services, person, scopeOf(person), request, address, session, sessionId);
 }
 
 /** A page of somebody else's must not act with a person's session. */

@@ -14,6 +14,8 @@ export interface Context {
   readonly who: Who;
   readonly request: Request;
   readonly sessionToken: string | null;
+  /** What tells the caller's session or API token from others, in hex; null for nobody. */
+  readonly sessionId: string | null;
   /** Runs in a transaction of the caller's scope. */
   tx<T>(work: (tx: Tx) => Promise<T>): Promise<T>;
   record(
@@ -73,6 +75,7 @@ export function makeContext(
   request: Request,
   address: string,
   sessionToken: string | null,
+  sessionId: string | null,
 ): Context {
   const who: Who = { actor: person?.name ?? "somebody", address, at: services.now() };
   return {
@@ -82,6 +85,7 @@ export function makeContext(
     who,
     request,
     sessionToken,
+    sessionId,
     tx: (work) => services.db.withScope(scope, work),
     record: (tx, clientId, action, subject, details) => record(tx, who, clientId, action, subject, details),
   };

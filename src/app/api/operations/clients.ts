@@ -1,7 +1,5 @@
-import { randomBytes, randomInt, randomUUID } from "node:crypto";
-import { toString as drawQr } from "qrcode";
+import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
-import { checkGroup, groupsToKey, keyToGroups, sameGroup } from "@/core/keysheet/keysheet";
 import { slugOf } from "@/core/places";
 import { zoneSchema } from "@/core/policy/clauses";
 import {
@@ -15,13 +13,11 @@ import {
   siteById,
   updateClient,
 } from "@/db/clients";
-import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
 import { insertCode } from "@/db/machines";
 import { notify } from "@/db/notify";
 import type { Tx } from "@/db/scope";
 import { operation } from "@/server/api/operation";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { keyContext } from "@/server/space-readers";
+import { invalid, notFound } from "@/server/problem";
 import { hashSecret } from "@/store/secrets";
 import { clientParam, name, uuid } from "./ids";
 
@@ -199,99 +195,6 @@ export const clients = [
           expiresAt,
         });
         return { code, expiresAt, uses: body.uses };
-      }),
-  }),
-  operation({
-    id: "readClientKey",
-    method: "GET",
-    path: "/clients/{clientId}/key",
-    summary: "Whether the client has a key and it is confirmed; never the key.",
-    caller: "technician",
-    params: clientParam,
-    run: (context, { params }) =>
-      context.tx(async (tx) => {
-        if (!(await clientById(tx, params.clientId))) throw notFound();
-        const key = await clientKey(tx, params.clientId);
-        return {
-          exists: key !== null,
-          confirmedAt: key?.confirmedAt ?? null,
-          askedGroup: key && !key.confirmedAt ? key.askedGroup : null,
-        };
-      }),
-  }),
-  operation({
-    id: "makeClientKey",
-    method: "POST",
-    path: "/clients/{clientId}/key",
-    summary: "Make the client's random 256-bit key and show it this once. Possible until a key is confirmed.",
-    caller: "technician",
-    status: 201,
-    params: clientParam,
-    run: async (context, { params }) => {
-      const key = randomBytes(32);
-      const groups = keyToGroups(key);
-      const qr = await drawQr(groups.join("-"), { type: "svg", errorCorrectionLevel: "M", margin: 0 });
-      return context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
-        const askedGroup = randomInt(13);
-        const sealed = context.services.secrets.seal(key, keyContext(client.id));
-        if ((await setUnconfirmedKey(tx, client.id, sealed, askedGroup, context.who.at)) === 0) {
-          throw new Problem(
-            "request.conflict",
-            `${client.name} has a confirmed key. Data may be sealed with it, so it cannot be replaced.`,
-          );
-        }
-        await context.record(tx, client.id, "made the client's key", client.name, {
-          escrow: "with the provider",
-        });
-        await notify(tx, { kind: "policy", clientId: client.id, id: client.id });
-        return {
-          groups,
-          askedGroup,
-          qr: `data:image/svg+xml;base64,${Buffer.from(qr).toString("base64")}`,
-          madeAt: context.who.at,
-        };
-      });
-    },
-  }),
-  operation({
-    id: "confirmClientKey",
-    method: "POST",
-    path: "/clients/{clientId}/key/confirm",
-    summary: "Confirm that the sheet is kept, by typing the group that is asked for (or the whole key).",
-    caller: "technician",
-    params: clientParam,
-    body: z.object({ group: z.string().min(1, "Type the group from the sheet.").max(200) }),
-    run: (context, { params, body }) =>
-      context.tx(async (tx) => {
-        const key = await clientKey(tx, params.clientId);
-        if (!key) throw notFound();
-        if (key.confirmedAt) throw new Problem("request.conflict", "The key is confirmed already.");
-        const right = keyToGroups(context.services.secrets.unseal(key.sealed, keyContext(params.clientId)));
-        const whole = body.group.replace(/[^0-9A-Za-z]/g, "").length > 5 ? groupsToKey(body.group) : null;
-        if (whole && !whole.ok) throw invalid("group", `This is not the key: ${whole.reason}.`);
-        const fits = whole?.ok
-          ? keyToGroups(whole.key).join() === right.join()
-          : sameGroup(body.group, right[key.askedGroup]!);
-        if (!fits) {
-          const slip = !whole && !checkGroup(body.group, key.askedGroup);
-          throw invalid(
-            "group",
-            slip
-              ? `There is a slip in it: group ${key.askedGroup + 1} of the sheet has five characters, the last of them checks the others.`
-              : "This is not the group of this client's sheet.",
-          );
-        }
-        await confirmKey(tx, params.clientId, context.who.at);
-        await context.record(
-          tx,
-          params.clientId,
-          "confirmed the client's key",
-          (await clientById(tx, params.clientId))!.name,
-        );
-        await notify(tx, { kind: "policy", clientId: params.clientId, id: params.clientId });
-        return { confirmedAt: context.who.at };
       }),
   }),
 ];

@@ -20,3 +20,10 @@ export const filterOf = (query: z.infer<typeof scopeQuery>) => ({
 });
 export const name = (what: string, most = 100) =>
   z.string().trim().min(1, `Give ${what}.`).max(most, `${most} characters at most.`);
+
+/** Why something out of the ordinary is done. */
+export const reason = z
+  .string()
+  .trim()
+  .min(3, "Say why: it stands in the trail.")
+  .max(500, "500 characters at most.");

@@ -2,8 +2,10 @@ import { openApiDocument } from "@/server/api/openapi";
 import { type AnyOperation, operation } from "@/server/api/operation";
 import { clients } from "./clients";
 import { connections } from "./connections";
+import { consents } from "./consents";
 import { depots } from "./depots";
 import { keeping } from "./keeping";
+import { keys } from "./keys";
 import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
@@ -12,6 +14,8 @@ import { sources } from "./sources";
 const described: readonly AnyOperation[] = [
   ...people,
   ...clients,
+  ...keys,
+  ...consents,
   ...connections,
   ...depots,
   ...keeping,

@@ -11,7 +11,7 @@ import { sourceById } from "@/db/sources";
 import { requestCheck } from "@/runs/check";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
-import { depotParam, sourceParam, uuid } from "./ids";
+import { depotParam, reason, sourceParam, uuid } from "./ids";
 
 /** What keeps recovery points safe: checks of depots, and holds. */
 export const keeping = [
@@ -121,11 +121,7 @@ export const keeping = [
     status: 201,
     params: sourceParam,
     body: z.object({
-      reason: z
-        .string()
-        .trim()
-        .min(3, "Say why: it stands in the trail.")
-        .max(500, "500 characters at most."),
+      reason,
       pointId: z
         .string()
         .regex(/^[0-9a-f]{32}$/)

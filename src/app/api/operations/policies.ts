@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import { keyStateOf } from "@/core/keysheet/wrapping";
 import {
   clauseSentences,
   clausesSchema,
@@ -65,7 +66,7 @@ async function store(
   const sentences = clauseSentences(
     body.clauses,
     whereSentence(where, (id) => names.get(id) ?? ""),
-    key?.confirmedAt ? "confirmed" : key ? "not confirmed" : "none",
+    keyStateOf(key),
   );
   await context.record(
     tx,

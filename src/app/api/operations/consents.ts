@@ -1,0 +1,45 @@
+import { z } from "zod";
+import { type Consent, type ConsentKind, openConsents } from "@/db/consents";
+import type { Tx } from "@/db/scope";
+import { type Context, operation } from "@/server/api/operation";
+import { takeDecision } from "@/server/consents";
+import { destroyClientKey } from "@/server/key-holding";
+import { Problem } from "@/server/problem";
+import { scopeQuery, uuid } from "./ids";
+
+/** What is done when the second person agrees. */
+const DEEDS: Readonly<
+  Partial<Record<ConsentKind, (context: Context, tx: Tx, consent: Consent) => Promise<unknown>>>
+> = {
+  "destroy-key": (context, tx, consent) => destroyClientKey(context.services, tx, context.who, consent),
+};
+
+export const consents = [
+  operation({
+    id: "listConsents",
+    method: "GET",
+    path: "/consents",
+    summary: "What waits for a second person.",
+    caller: "technician",
+    query: scopeQuery.pick({ client: true }),
+    run: (context, { query }) =>
+      context.tx(async (tx) => ({ consents: await openConsents(tx, query.client ?? null, context.who.at) })),
+  }),
+  operation({
+    id: "decideConsent",
+    method: "POST",
+    path: "/consents/{consentId}/decision",
+    summary: "Agree or decline as the second person, or take back what you asked for yourself.",
+    caller: "technician",
+    params: z.object({ consentId: uuid }),
+    body: z.object({ decision: z.enum(["agreed", "declined", "withdrawn"]) }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const consent = await takeDecision(tx, context.who, context.person!, params.consentId, body.decision);
+        if (body.decision !== "agreed") return { decision: body.decision };
+        const deed = DEEDS[consent.kind];
+        if (!deed) throw new Problem("request.conflict", "This cannot be done any more.");
+        return { decision: body.decision, made: await deed(context, tx, consent) };
+      }),
+  }),
+];
