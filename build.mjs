@@ -7,7 +7,7 @@ await build({
     runner: "src/runs/main.ts",
     keep: "src/operate/keep.ts",
     start: "src/operate/start.ts",
-    bench: "src/operate/bench.ts",
+    bench: "src/operate/bench/main.ts",
     "press-worker": "src/store/press/worker.ts",
     standins: "src/standins/main.ts",
   },

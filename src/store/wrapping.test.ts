@@ -7,7 +7,9 @@ describe("a key wrapped by a passphrase", () => {
   it("opens with it, however the keyboard composed it, and with no other", async () => {
     const key = randomBytes(32);
     const { wrapping, sealed } = await wrapKey(key, "Gründelwasser an elf Pfählen");
-    expect((await unwrapKey(sealed, wrapping, " Gru\u0308ndelwasser an elf Pfa\u0308hlen ")).equals(key)).toBe(true);
+    expect(
+      (await unwrapKey(sealed, wrapping, " Gru\u0308ndelwasser an elf Pfa\u0308hlen ")).equals(key),
+    ).toBe(true);
     await expect(unwrapKey(sealed, wrapping, "gründelwasser an elf Pfählen")).rejects.toMatchObject({
       code: "key.wrong-passphrase",
     });

@@ -528,6 +528,69 @@ describe("adopting a depot", () => {
     }
   });
 
+  it("adopts a bucket, and a second depot of the same points as their copies", async () => {
+    const bucket = new S3Server();
+    const endpoint = await bucket.listen();
+    const { client, machine } = await kept("Harrowmere Chandlers");
+    const { depot } = await console_.ok<{ depot: { id: string } }>("POST", "/depots", {
+      kind: "s3",
+      name: "Chandlers bucket",
+      region: "north harbour",
+      endpoint,
+      bucketRegion: "north-harbour",
+      bucket: "keep",
+      prefix: "deep/",
+      accessKeyId: "deep-keep",
+      secretAccessKey: "harbour",
+    });
+    await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9 });
+    const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
+      "GET",
+      `/policies/${client.policyId}`,
+    );
+    await console_.ok("PUT", `/policies/${client.policyId}`, {
+      name: "Everything",
+      revision: policy.revision,
+      clauses: { ...policy.clauses, where: { depotId: client.depotId, beside: [depot.id] } },
+    });
+    writeFileSync(join(machine.root, "data/ledger"), randomBytes(2_000_000));
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    const secret = join(freshFolder("secret"), "secret");
+    writeFileSync(secret, "harbour\n");
+    const where = [
+      "--depot",
+      `${endpoint}/keep/deep/`,
+      "--region",
+      "north-harbour",
+      "--access-key",
+      "deep-keep",
+      "--secret-file",
+      secret,
+    ];
+    const key = ["--key", client.groups.join(" ")];
+    const listed = await console_.keep(["open", "points", ...where, ...key]);
+    expect(listed.output).toMatch(/harrowmere-srv files {2}1 files/);
+    expect((await console_.keep(["open", "points", where[0]!, where[1]!, ...key])).output).toMatch(
+      /wants --region/,
+    );
+    const fresh = await TestConsole.start();
+    try {
+      expect((await fresh.keep(["adopt", ...where, ...key])).output).toMatch(/1 recovery points, 1 packs/);
+      const second = await fresh.keep(["adopt", "--depot", client.depotPath, ...key]);
+      expect(second.output).toMatch(/1 recovery points, 1 packs/);
+      const placed = await fresh.services.db.withScope({ role: "system" }, (tx) =>
+        all<{ name: string }>(
+          tx,
+          "select d.name from placed_points p join depots d on d.id = p.depot_id order by d.kind",
+        ),
+      );
+      expect(placed.length).toBe(2);
+    } finally {
+      await fresh.stop();
+      await bucket.close();
+    }
+  });
+
   it("refuses a folder that is no depot, and one of a newer version", async () => {
     const folder = freshFolder("none");
     const { client } = await kept("Versions");

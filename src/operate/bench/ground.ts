@@ -1,0 +1,177 @@
+import { spawnSync } from "node:child_process";
+import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { compileSelection } from "@/core/selection/selection";
+import { FilesReader } from "@/sources/files/reader";
+import { restoreFiles } from "@/sources/files/writer";
+import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
+import { deriveStoreKeys } from "@/store/keys";
+import { packName } from "@/store/layout";
+import type { PackHolds } from "@/store/pack";
+import { LocalFolder } from "@/store/places/local-folder";
+import { StoreReader } from "@/store/reader";
+import { decodeNode, idKey } from "@/store/tree";
+import { StoreWriter } from "@/store/writer";
+
+/**
+ * `bin/bench`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the
+ * architecture names, all in one call. Each figure is the best of the rounds, since what disturbs only slows.
+ */
+export interface Figure {
+  readonly name: string;
+  readonly value: number;
+  readonly unit: string;
+  readonly against: string;
+  readonly againstValue: number;
+  readonly ratio: number;
+  /** What the ratio should be at most. */
+  readonly wanted: number;
+  readonly holds: boolean;
+}
+
+export const WANTED_FILES = Number(process.env.DEEPKEEP_BENCH_FILES ?? 100_000);
+export const WANTED_BYTES = Number(process.env.DEEPKEEP_BENCH_BYTES ?? 2 * 1024 ** 3);
+export const json = process.argv.includes("--json");
+export const rounds = Number(process.env.DEEPKEEP_BENCH_ROUNDS ?? 2);
+export const say = (line: string) => {
+  if (!json) console.log(line);
+};
+
+/** Makes a tree of at least 100,000 files from what lies on the machine. */
+export function makeTree(
+  root: string,
+  wantedFiles = WANTED_FILES,
+  wantedBytes = WANTED_BYTES,
+): { files: number; bytes: number } {
+  let files = 0;
+  let bytes = 0;
+  const origins = ["/usr/share", "/usr/lib", "/usr/include", join(process.cwd(), "node_modules")].filter(
+    existsSync,
+  );
+  const copy = (from: string, to: string) => {
+    mkdirSync(to, { recursive: true });
+    for (const entry of readdirSync(from, { withFileTypes: true })) {
+      if (files >= wantedFiles && bytes >= wantedBytes) return;
+      const source = join(from, entry.name);
+      const target = join(to, entry.name);
+      try {
+        if (entry.isDirectory()) copy(source, target);
+        else if (entry.isSymbolicLink()) cpSync(source, target, { verbatimSymlinks: true });
+        else if (entry.isFile() && statSync(source).size < 64 * 1024 ** 2) {
+          cpSync(source, target, { preserveTimestamps: true });
+          files += 1;
+          bytes += statSync(source).size;
+        }
+      } catch {
+        // a file that this account may not read
+      }
+    }
+  };
+  for (let turn = 0; (files < wantedFiles || bytes < wantedBytes) && turn < 20; turn += 1) {
+    for (const origin of origins) copy(origin, join(root, `turn-${turn}`, origin.replaceAll("/", "_")));
+  }
+  return { files, bytes };
+}
+
+export const seconds = async (work: () => Promise<void> | void): Promise<number> => {
+  const started = performance.now();
+  await work();
+  return (performance.now() - started) / 1000;
+};
+
+export const shell = (command: string) => {
+  const { status, stderr } = spawnSync("bash", ["-o", "pipefail", "-c", command], {
+    stdio: ["ignore", "ignore", "pipe"],
+  });
+  if (status !== 0) throw new Error(`${command}: ${stderr}`);
+};
+
+/** A depot with its index in memory; the console holds it in PostgreSQL. */
+export class BenchDepot {
+  readonly keys = deriveStoreKeys(Buffer.alloc(32, 9));
+  private readonly index = new Map<string, string>();
+  private readonly place: LocalFolder;
+  constructor(folder: string) {
+    mkdirSync(folder, { recursive: true });
+    this.place = new LocalFolder(folder);
+  }
+  known = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.has(idKey(id)));
+  putPack = async (packId: Buffer, parts: readonly Uint8Array[], { ids }: PackHolds) => {
+    const id = packId.toString("hex");
+    await this.place.put(packName("s", id), parts);
+    for (const chunk of ids) this.index.set(idKey(chunk), id);
+  };
+  locate = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.get(idKey(id)) ?? null);
+  open = async (packId: string) => {
+    const name = packName("s", packId);
+    return {
+      size: await this.place.size(name),
+      read: (offset: number, length: number) => this.place.read(name, offset, length),
+    };
+  };
+}
+
+export async function store(depot: BenchDepot, root: string, previous: PreviousTree | null) {
+  const writer = new StoreWriter(depot.keys, depot);
+  const nodes = new Map<string, Uint8Array>();
+  const what = { folders: ["/"], include: [], exclude: [] };
+  const result = await storeSnapshot({
+    reader: new FilesReader(root),
+    writer,
+    keys: depot.keys,
+    folders: what.folders,
+    selector: compileSelection(what),
+    previous,
+    keepNode: (id, bytes) => bytes && nodes.set(idKey(id), bytes),
+    note: () => {},
+    progress: { items: 0, bytes: 0 },
+    signal: new AbortController().signal,
+  });
+  const stored = await writer.close();
+  const tree: PreviousTree = {
+    root: result.root,
+    node: (id) => {
+      const bytes = nodes.get(idKey(id));
+      return bytes ? decodeNode(bytes) : previous!.node(id);
+    },
+  };
+  return { ...result, stored, tree };
+}
+
+/** Does something in a folder of its own, which is gone afterwards. */
+export async function inFolder<T>(work: (folder: string) => Promise<T>): Promise<T> {
+  const folder = mkdtempSync(join(process.env.DEEPKEEP_BENCH_FOLDER ?? tmpdir(), "deep-keep-bench-"));
+  try {
+    return await work(folder);
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+/** One figure beside what it is measured against; `wanted` is what the ratio should be at most. */
+export function figure(
+  name: string,
+  unit: string,
+  value: number,
+  against: string,
+  againstValue: number,
+  wanted: number,
+): Figure {
+  const ratio = value / againstValue;
+  return { name, value, unit, against, againstValue, ratio, wanted, holds: ratio <= wanted };
+}
+
+/** Restores a whole tree into an empty folder. */
+export async function bringBack(depot: BenchDepot, root: Uint8Array, target: string): Promise<void> {
+  mkdirSync(target);
+  await restoreFiles([{ root, momentLabel: "then", path: "/" }], {
+    store: new StoreReader(depot.keys, depot, true),
+    machineRoot: target,
+    folder: null,
+    clash: "replace",
+    note: () => {},
+    progress: { items: 0, bytes: 0 },
+    signal: new AbortController().signal,
+  });
+}

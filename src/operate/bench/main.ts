@@ -1,0 +1,38 @@
+import { benchAdopt } from "./adopt";
+import { benchDisk } from "./disk";
+import { benchFiles, benchRestore } from "./files";
+import { type Figure, json } from "./ground";
+import { benchMemory, storeOnce } from "./memory";
+import { benchVersions } from "./versions";
+
+const once = process.argv.indexOf("--store-once");
+if (once > 0) {
+  await storeOnce(process.argv[once + 1]!, process.argv[once + 2]!);
+  process.exit(0);
+}
+
+const PARTS: Record<string, () => Promise<Figure[]>> = {
+  files: benchFiles,
+  restore: benchRestore,
+  versions: benchVersions,
+  disk: benchDisk,
+  memory: benchMemory,
+  adopt: benchAdopt,
+};
+
+const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));
+for (const name of wanted.length ? wanted : Object.keys(PARTS)) {
+  const part = PARTS[name];
+  if (!part) {
+    console.error(`There is no part ${name}; there are: ${Object.keys(PARTS).join(", ")}`);
+    process.exit(2);
+  }
+  for (const figure of await part()) {
+    if (json) console.log(JSON.stringify(figure));
+    else {
+      console.log(
+        `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
+      );
+    }
+  }
+}

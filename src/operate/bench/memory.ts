@@ -1,0 +1,51 @@
+import { spawnSync } from "node:child_process";
+import { join } from "node:path";
+import { compileSelection } from "@/core/selection/selection";
+import { FilesReader } from "@/sources/files/reader";
+import { storeSnapshot } from "@/sources/snapshot";
+import { StoreWriter } from "@/store/writer";
+import { BenchDepot, type Figure, figure, inFolder, makeTree, say } from "./ground";
+
+const LIMIT_MIB = 400;
+
+/** The most memory that a program of its own takes for a first run, started with the agent's own settings. */
+export const benchMemory = (): Promise<Figure[]> =>
+  inFolder(async (folder) => {
+    const tree = join(folder, "tree");
+    const { files, bytes } = makeTree(tree);
+    say(`${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 3).toFixed(2)} GiB`);
+    const { stdout, status, stderr } = spawnSync(
+      process.execPath,
+      [...AGENT_FLAGS, process.argv[1]!, "--store-once", tree, join(folder, "depot")],
+      { encoding: "utf8", env: { ...process.env, MALLOC_ARENA_MAX: "2" } },
+    );
+    if (status !== 0) throw new Error(stderr);
+    return [figure("memory of a first run", "MiB", Number(stdout), "its limit", LIMIT_MIB, 1)];
+  });
+
+/** As in bin/agent. */
+const AGENT_FLAGS = ["--max-old-space-size=192", "--max-semi-space-size=4"];
+
+/** The program of its own: stores a folder and prints the most memory that it took, MiB. */
+export async function storeOnce(tree: string, folder: string): Promise<void> {
+  // no index is held: an agent's lies in the console
+  const depot = new BenchDepot(folder);
+  const writer = new StoreWriter(depot.keys, {
+    known: async (ids) => ids.map(() => false),
+    putPack: (packId, parts) => depot.putPack(packId, parts, { ids: [], contentBytes: 0 }),
+  });
+  await storeSnapshot({
+    reader: new FilesReader(tree),
+    writer,
+    keys: depot.keys,
+    folders: ["/"],
+    selector: compileSelection({ folders: ["/"], include: [], exclude: [] }),
+    previous: null,
+    keepNode: () => {},
+    note: () => {},
+    progress: { items: 0, bytes: 0 },
+    signal: new AbortController().signal,
+  });
+  await writer.close();
+  console.log((process.resourceUsage().maxRSS / 1024).toFixed(1));
+}
