@@ -66,9 +66,9 @@ export async function insertCarriedPack(
 export const pointsToCarry = (tx: Tx, clientId: string, fromDepot: string, toDepot: string) =>
   all<{ id: Buffer; size: number }>(
     tx,
-    `select p.id, p.object_bytes as size from placed_points p join sources s on s.id = p.source_id left join policies po on po.id = s.policy_id
+    `select p.id, p.object_bytes as size from placed_points p join sources s on s.id = p.source_id
      where p.client_id = $1 and p.depot_id = $2 and p.purged_at is null and p.dropped_at is null and p.damaged_at is null
-       and (po.clauses->'where'->'carryTo' ? $3::text
+       and (s.rules->'where'->'carryTo' ? $3::text
          or exists (select from run_depots rd where rd.run_id = p.run_id and rd.depot_id = $3::uuid and rd.state in ('failed', 'behind', 'away')))
        and not exists (select from placed_points o where o.id = p.id and o.depot_id = $3::uuid)
      order by p.moment`,
@@ -104,10 +104,10 @@ export const spacesWithPack = (tx: Tx, clientId: string, packId: Buffer, notIn: 
 export const carriesWanted = (tx: Tx) =>
   all<{ clientId: string; fromDepot: string; toDepot: string }>(
     tx,
-    `select po.client_id as "clientId", f.from_depot::uuid as "fromDepot", t.to_depot::uuid as "toDepot"
-     from policies po
-     cross join lateral jsonb_array_elements_text(jsonb_build_array(po.clauses->'where'->>'depotId') || coalesce(po.clauses->'where'->'beside', '[]')) f(from_depot)
-     cross join lateral jsonb_array_elements_text(coalesce(po.clauses->'where'->'carryTo', '[]')) t(to_depot)
+    `select w.client_id as "clientId", f.from_depot::uuid as "fromDepot", t.to_depot::uuid as "toDepot"
+     from (select distinct client_id, rules->'where' as place from sources where rules is not null) w
+     cross join lateral jsonb_array_elements_text(jsonb_build_array(w.place->>'depotId') || coalesce(w.place->'beside', '[]')) f(from_depot)
+     cross join lateral jsonb_array_elements_text(coalesce(w.place->'carryTo', '[]')) t(to_depot)
      union
      select rd.client_id, p.depot_id, rd.depot_id from run_depots rd join points p on p.run_id = rd.run_id
      where rd.state in ('failed', 'behind', 'away') and p.purged_at is null and p.dropped_at is null and p.depot_id <> rd.depot_id`,

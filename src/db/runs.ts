@@ -102,8 +102,8 @@ export const nextClaimable = (
     tx,
     `select ${RUN} from runs r where r.machine_id is not distinct from $1::uuid and r.client_id = $4 and r.state = 'due' and r.kind = any($2) and r.due_at <= $3
        and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
-       and (r.kind <> 'backup' or not exists (select from sources s join policies p on p.id = s.policy_id
-         where s.id = r.source_id and not exists (select from run_depots_of(p.clauses->'where') d(id)
+       and (r.kind <> 'backup' or not exists (select from sources s
+         where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
            where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $3 and a.to_at > $3))))
      order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
     [machineId, kinds, now, clientId],

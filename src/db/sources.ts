@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import type { Outcome } from "@/core/protection/state";
 import { all, change, one, type Tx } from "./scope";
@@ -18,7 +19,12 @@ export interface Source {
   readonly vanishedAt: Date | null;
   readonly kind: SourceKind;
   readonly name: string;
+  /** The group that it belongs to. */
   readonly policyId: string | null;
+  readonly tags: readonly string[];
+  /** The clauses in force; null while one of them is given at no level, and then nothing runs. */
+  readonly rules: Clauses | null;
+  readonly origins: Partial<Record<ClauseName, Origin>>;
   readonly paused: boolean;
   readonly nextDueAt: Date | null;
   readonly lastDueAt: Date | null;
@@ -26,12 +32,10 @@ export interface Source {
 
 const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId",
   s.connection_id as "connectionId", s.remote_id as "remoteId", s.vanished_at as "vanishedAt", s.kind, s.name,
-  s.policy_id as "policyId", s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
+  s.policy_id as "policyId", s.tags, s.rules, s.origins, s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
 
 export const sourceById = (tx: Tx, id: string) =>
   one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
-export const sourcesOfPolicy = (tx: Tx, policyId: string) =>
-  all<Source>(tx, `select ${SOURCE} from sources s where s.policy_id = $1`, [policyId]);
 
 /** Adds a source that nobody looks after yet. */
 export const insertSource = (
@@ -78,8 +82,32 @@ export async function freeSourceName(tx: Tx, clientId: string, wish: string): Pr
   return name;
 }
 
-export const assignPolicy = (tx: Tx, id: string, policyId: string | null, nextDueAt: Date | null) =>
-  change(tx, "update sources set policy_id = $2, next_due_at = $3 where id = $1", [id, policyId, nextDueAt]);
+export const assignPolicy = (tx: Tx, id: string, policyId: string | null) =>
+  change(tx, "update sources set policy_id = $2 where id = $1", [id, policyId]);
+export const setTags = (tx: Tx, id: string, tags: readonly string[]) =>
+  change(tx, "update sources set tags = $2 where id = $1", [id, tags]);
+/** Notes what is in force for a source, and when it runs next. */
+export const setRules = (
+  tx: Tx,
+  id: string,
+  rules: Clauses | null,
+  origins: InForce["origins"],
+  nextDueAt: Date | null,
+) =>
+  change(tx, "update sources set rules = $2, origins = $3, next_due_at = $4 where id = $1", [
+    id,
+    rules && JSON.stringify(rules),
+    JSON.stringify(origins),
+    nextDueAt,
+  ]);
+/** Sources of a client with the system of their machine. */
+export const sourcesOfClient = (tx: Tx, clientId: string) =>
+  all<Source & { system: string | null }>(
+    tx,
+    `select ${SOURCE}, m.system->>'system' as system from sources s left join machines m on m.id = s.machine_id
+     where s.client_id = $1 order by s.name`,
+    [clientId],
+  );
 export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt: Date | null = null) =>
   change(tx, "update sources set next_due_at = $2, last_due_at = coalesce($3, last_due_at) where id = $1", [
     id,
@@ -91,10 +119,10 @@ export const setPaused = (tx: Tx, id: string, paused: boolean) =>
 
 /** Sources whose time has come, locked so that two tickers do not both take one. */
 export const dueSources = (tx: Tx, now: Date) =>
-  all<Source & { zone: string; clauses: Clauses }>(
+  all<Source & { zone: string; rules: Clauses }>(
     tx,
-    `select ${SOURCE}, c.zone, p.clauses from sources s join clients c on c.id = s.client_id join policies p on p.id = s.policy_id
-     where s.next_due_at <= $1 and not s.paused order by s.next_due_at limit 1000 for update of s skip locked`,
+    `select ${SOURCE}, c.zone from sources s join clients c on c.id = s.client_id
+     where s.next_due_at <= $1 and not s.paused and s.rules is not null order by s.next_due_at limit 1000 for update of s skip locked`,
     [now],
   );
 
@@ -144,7 +172,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<SourceStanding>(
     tx,
     `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
-       p.name as "policyName", (p.clauses->'when'->>'targetHours')::int as "targetHours", (p.clauses->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
+       p.name as "policyName", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
        (select max(a.to_at) from absences a where a.depot_id = d.id and a.from_at <= $4 and a.to_at > $4) as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
        (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
@@ -156,7 +184,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
      join clients c on c.id = s.client_id
      join sites si on si.id = s.site_id
      left join policies p on p.id = s.policy_id
-     left join depots d on d.id = (p.clauses->'where'->>'depotId')::uuid
+     left join depots d on d.id = (s.rules->'where'->>'depotId')::uuid
      left join machines m on m.id = s.machine_id
      left join connections cn on cn.id = s.connection_id
      left join client_keys k on k.client_id = s.client_id

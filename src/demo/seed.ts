@@ -27,7 +27,7 @@ import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
 import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
-import { CLIENTS, PROVIDER, STAFF, type WorldClient, type WorldMail } from "./world";
+import { CLIENTS, PROVIDER, PROVIDER_RULES, STAFF, type WorldClient, type WorldMail } from "./world";
 
 const NIGHTS = 31;
 const DAY_MS = 86_400_000;
@@ -149,6 +149,14 @@ class Seeding {
     ]);
     const people = await this.makeStaff();
     const depots = await this.makeDepots(bucketAddress);
+    await this.call(
+      "setRules",
+      { level: "provider", ownerId: "all" },
+      {
+        clauses: PROVIDER_RULES,
+        reason: "A year, where nobody agreed on anything else",
+      },
+    );
     for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
     await this.liveTheMonth();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
@@ -239,7 +247,8 @@ class Seeding {
       { quotaBytes: world.quotaMiB * 1024 * 1024, lockDays: world.lockDays ?? 0 },
     );
     const carryTo = world.carryTo ? [depots.get(world.carryTo)!] : [];
-    for (const further of carryTo)
+    const beside = world.beside ? [depots.get(world.beside)!] : [];
+    for (const further of [...carryTo, ...beside])
       await this.call(
         "grantDepot",
         { depotId: further, clientId: client.id },
@@ -270,7 +279,7 @@ class Seeding {
             what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
             when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
             howLong: world.policy.howLong,
-            where: { depotId, carryTo },
+            where: { depotId, carryTo, beside },
           },
         },
       );

@@ -33,13 +33,16 @@ export interface WorldClient {
   readonly quotaMiB: number;
   /** Where points are carried afterwards. */
   readonly carryTo?: "Quay" | "South bucket";
+  /** Written by the same run. */
+  readonly beside?: "Quay" | "South bucket";
   /** Days in which what is stored cannot be dropped. */
   readonly lockDays?: number;
   readonly policy: {
     readonly name: string;
     readonly schedule: object;
     readonly targetHours: number;
-    readonly howLong: object;
+    /** Left to the client's or the provider's rules where it is not given. */
+    readonly howLong?: object;
     readonly exclude?: readonly string[];
   };
   readonly machines: readonly WorldMachine[];
@@ -56,6 +59,9 @@ const machine = (
 ): WorldMachine => ({ name, site, system: DEBIAN, home, kinds, size });
 const nightly = (at: string) => ({ kind: "daily", at });
 
+/** The provider's own rules: what holds where nobody says otherwise. */
+export const PROVIDER_RULES = { howLong: { kind: "days", days: 365 } };
+
 export const PROVIDER = { name: "Lanternfold", zone: "Europe/London" };
 
 export const STAFF = [
@@ -71,6 +77,7 @@ export const CLIENTS: readonly WorldClient[] = [
     contact: ["Maren Pell", "maren.pell@quillmere.example"],
     sites: ["North clinic", "South clinic", "Harbour clinic"],
     depot: "Harbour",
+    beside: "Quay",
     quotaMiB: 2048,
     policy: {
       name: "Clinics, every evening",
@@ -232,7 +239,6 @@ export const CLIENTS: readonly WorldClient[] = [
       name: "Hatchery, nightly",
       schedule: nightly("23:30"),
       targetHours: 26,
-      howLong: { kind: "days", days: 365 },
     },
     machines: [machine("kest-srv-01", "Hatchery", "/srv/sensors", ["readings", "ledger"], 30)],
   },

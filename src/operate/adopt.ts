@@ -23,6 +23,7 @@ import { all, type Tx } from "@/db/scope";
 import { assignPolicy, insertSource, sourceById } from "@/db/sources";
 import { readDescription } from "@/server/depot-test";
 import { depotSecretContext } from "@/server/places";
+import { settleRules } from "@/server/rules";
 import type { Services } from "@/server/services";
 import { keyContext } from "@/server/space-readers";
 import { record } from "@/server/who";
@@ -301,13 +302,19 @@ async function policyOf(
     await savePolicy(tx, {
       id,
       clientId: client.id,
+      siteId: null,
+      sourceId: null,
+      level: "group",
+      pins: [],
+      rule: null,
       name,
       clauses,
       revision: 1,
       changedAt: now,
       changedBy: OPERATOR.actor,
     });
-  await assignPolicy(tx, source.id, id, null);
+  await assignPolicy(tx, source.id, id);
+  await settleRules(tx, client.id, now);
 }
 
 /** The index from the packs' own directories, several read at a time. */

@@ -34,6 +34,7 @@ import {
 import { all, one, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
+import { findGroups } from "@/server/rules";
 import type { Services } from "@/server/services";
 import { record, type Who } from "@/server/who";
 import { packName } from "@/store/layout";
@@ -85,7 +86,7 @@ export async function enrolMachine(
     };
     await insertMachine(tx, machine, hashSecret(token));
     if (orphan) await giveMachine(tx, orphan.id, machine.id);
-    else
+    else {
       await insertSource(
         tx,
         {
@@ -100,6 +101,8 @@ export async function enrolMachine(
         },
         now,
       );
+      await findGroups(tx, client.id, now);
+    }
     const site = await siteById(tx, code.siteId);
     await record(tx, { actor: name, address, at: now }, client.id, "enrolled a machine", name, {
       site: site?.name,
@@ -224,8 +227,9 @@ async function describeJob(
   }
   const source = (await sourceById(tx, run.sourceId))!;
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;
-  if (!policy) throw new CodedError("request.conflict", "the source has no policy any more");
-  const clauses = clausesSchema.parse(policy.clauses);
+  if (!policy || !source.rules)
+    throw new CodedError("request.conflict", "the source has no complete policy any more");
+  const clauses = clausesSchema.parse(source.rules);
   const { targets, previous } = await planRunDepots(tx, run, clauses.where, now);
   await tx.query("update runs set request = $2 where id = $1", [
     run.id,

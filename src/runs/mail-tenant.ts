@@ -10,6 +10,7 @@ import {
 import { notify } from "@/db/notify";
 import type { Tx } from "@/db/scope";
 import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources";
+import { findGroups } from "@/server/rules";
 import type { Services } from "@/server/services";
 import { type Steps, trySteps } from "@/server/steps";
 import { JmapClient, type MailAccount, type MailTenant } from "@/sources/mail/jmap";
@@ -87,6 +88,7 @@ export async function takeAccounts(
     );
     made += 1;
   }
+  if (made) await findGroups(tx, connection.clientId, now);
   await markVanished(
     tx,
     connection.id,

@@ -1,7 +1,5 @@
 import { randomUUID } from "node:crypto";
-import type { Clauses } from "@/core/policy/clauses";
 import { runDepots } from "@/core/policy/where";
-import { nextRuns } from "@/core/schedule/schedule";
 import { type Absence, absenceNow } from "@/db/absences";
 import { clientById } from "@/db/clients";
 import { connectionById } from "@/db/connections";
@@ -10,7 +8,6 @@ import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { type Point, pointById } from "@/db/points";
-import { policyById } from "@/db/policies";
 import { insertRun, lockRun, type Run, requestStop, runById, runningRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type Source, sourceById } from "@/db/sources";
@@ -36,6 +33,11 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
     throw new Problem("request.conflict", `${source.name} cannot be reached any more; its points remain.`);
   if (!source.policyId)
     throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
+  if (!source.rules)
+    throw new Problem(
+      "request.conflict",
+      `The rules for ${source.name} are not complete: a clause is given at no level. Complete its policy first.`,
+    );
   const key = await clientKey(tx, source.clientId);
   if (key?.destroyedAt) throw new Problem("key.destroyed");
   if (!key?.confirmedAt) throw new Problem("key.not-confirmed");
@@ -65,9 +67,8 @@ export async function depotAway(
   now: Date,
 ): Promise<(Absence & { readonly depotName: string }) | null> {
   const source = await sourceById(tx, sourceId);
-  const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
   let first: (Absence & { readonly depotName: string }) | null = null;
-  for (const depotId of policy ? runDepots(policy.clauses.where) : []) {
+  for (const depotId of source?.rules ? runDepots(source.rules.where) : []) {
     const absence = await absenceNow(tx, depotId, now);
     if (!absence) return null;
     if (!first || absence.to < first.to)
@@ -203,14 +204,6 @@ export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
   await notify(tx, { kind: "run", clientId: run.clientId, id: runId });
   return (await runById(tx, runId))!;
 }
-
-/** When a source runs next under a policy. */
-export const nextDue = (
-  source: Pick<Source, "lastDueAt">,
-  clauses: Clauses,
-  zone: string,
-  after: Date,
-): Date | null => nextRuns(clauses.when.schedule, zone, after, 1, source.lastDueAt)[0] ?? null;
 
 /** The zone of a client, for schedules. */
 export const zoneOf = async (tx: Tx, clientId: string): Promise<string> =>

@@ -1,8 +1,6 @@
-import { clausesSchema } from "@/core/policy/clauses";
 import { decideRetention } from "@/core/retention/decide";
 import { holdsOf } from "@/db/holds";
 import { dropPoint, pointsOf } from "@/db/points";
-import { policyById } from "@/db/policies";
 import { sourceById } from "@/db/sources";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
@@ -19,12 +17,11 @@ export async function applyRetention(services: Services, sourceId: string): Prom
   const now = services.now();
   return services.db.withScope({ role: "system" }, async (tx) => {
     const source = await sourceById(tx, sourceId);
-    const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
-    if (!source || !policy || source.paused) return 0;
+    if (!source?.rules || source.paused) return 0;
     const points = (await pointsOf(tx, sourceId)).filter((point) => !point.droppedAt);
     const decisions = decideRetention(
       points.map((point) => ({ id: point.id.toString("hex"), moment: point.moment })),
-      clausesSchema.parse(policy.clauses).howLong,
+      source.rules.howLong,
       now,
       await zoneOf(tx, source.clientId),
     );

@@ -6,7 +6,6 @@ import { insertCopy } from "@/db/copies";
 import { countSpace, type Grant, takeSpace } from "@/db/depots";
 import { notify } from "@/db/notify";
 import { insertPoint, pointOfRun } from "@/db/points";
-import { policyById } from "@/db/policies";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
 import { endRun, lockRun, type Run, runById, usualChanges } from "@/db/runs";
 import type { Tx } from "@/db/scope";
@@ -322,11 +321,10 @@ const askLocks = (tx: Tx, depotId: string, clientId: string) =>
 /** Asks that what the run's point lacks be made up for: by policy, and for depots that could not take part. */
 async function askCarries(tx: Tx, run: Run, fromDepot: string): Promise<void> {
   const source = await sourceById(tx, run.sourceId);
-  const policy = source?.policyId ? await policyById(tx, source.policyId) : null;
   const missed = (await depotsOfRun(tx, run.id))
     .filter((depot) => depot.state !== "kept")
     .map((depot) => depot.depotId);
-  for (const toDepot of new Set([...(policy?.clauses.where.carryTo ?? []), ...missed]))
+  for (const toDepot of new Set([...(source?.rules?.where.carryTo ?? []), ...missed]))
     if (toDepot !== fromDepot) await askCarry(tx, { clientId: run.clientId, fromDepot, toDepot });
 }
 

@@ -4,8 +4,9 @@ import { notify } from "@/db/notify";
 import { appendLog, endRun, insertRun, lapsedRuns, type Run, returnRun, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { dueSources, setNextDue } from "@/db/sources";
+import { nextDue } from "@/server/rules";
 import type { Services } from "@/server/services";
-import { depotAway, isReachable, nextDue } from "./request";
+import { depotAway, isReachable } from "./request";
 
 export const LEASE_MS = 60_000;
 const ATTEMPTS = 3;
@@ -18,7 +19,7 @@ export async function tickSchedules(services: Services): Promise<number> {
     let made = 0;
     for (const source of due) {
       const dueAt = source.nextDueAt!;
-      await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.clauses, source.zone, now), dueAt);
+      await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.rules, source.zone, now), dueAt);
       const key = await clientKey(tx, source.clientId);
       if (!key?.confirmedAt || key.destroyedAt || !(await isReachable(tx, source))) continue;
       const waiting = await waitingRun(tx, source.id);

@@ -168,8 +168,8 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const own = grants.filter((grant) => grant.depotId === chosen.id);
   const users = policies.filter(
     (policy) =>
-      (policy.clauses.where.depotId === chosen.id ||
-        furtherDepots(policy.clauses.where).includes(chosen.id)) &&
+      policy.clauses.where &&
+      [policy.clauses.where.depotId, ...furtherDepots(policy.clauses.where)].includes(chosen.id) &&
       (!place.client || policy.clientId === place.client.id),
   );
   const limit = limitOf(chosen, free.get(chosen.id) ?? null);

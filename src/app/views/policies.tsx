@@ -1,24 +1,37 @@
 import Link from "next/link";
 import { keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
-import { type Client, clientById, listClients } from "@/db/clients";
+import { inForce, type Layer, LEVELS, type Level } from "@/core/policy/cascade";
+import { type Client, clientById, listClients, listSites, siteById } from "@/db/clients";
 import { certificateOf, openConsents } from "@/db/consents";
-import { listDepots, listGrants } from "@/db/depots";
+import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { clientKey, machinesWithoutKey } from "@/db/keys";
 import type { Person } from "@/db/people";
-import { listPolicies } from "@/db/policies";
+import {
+  layersOfClient,
+  listPolicies,
+  type Owner,
+  type Policy,
+  policyById,
+  policyOfOwner,
+} from "@/db/policies";
 import type { Tx } from "@/db/scope";
+import { sourceById } from "@/db/sources";
+import { ImportPolicy } from "@/ui/import-policy";
 import { PolicySheet } from "@/ui/lazy";
 import { clockText } from "@/ui/moment";
-import type { SheetClient } from "@/ui/policy-sheet";
+import type { SheetClient, SheetPolicy } from "@/ui/policy-sheet";
 import { shownConsent } from "@/ui/shown-consent";
 import type { ViewInput, ViewOutput } from "./view";
 
-async function sheetClient(tx: Tx, client: Client, person: Person, now: Date): Promise<SheetClient> {
+async function sheetClient(
+  tx: Tx,
+  client: Client,
+  depots: readonly Depot[],
+  person: Person,
+  now: Date,
+): Promise<SheetClient> {
   const key = await clientKey(tx, client.id);
-  const granted = new Set(
-    (await listGrants(tx)).filter((grant) => grant.clientId === client.id).map((grant) => grant.depotId),
-  );
   const consent = (await openConsents(tx, client.id, now)).find((one) => one.kind === "destroy-key");
   return {
     id: client.id,
@@ -31,60 +44,179 @@ async function sheetClient(tx: Tx, client: Client, person: Person, now: Date): P
     consent: consent ? { ...shownConsent(consent), own: consent.askedBy === person.id } : null,
     certificate: key?.destroyedAt ? ((await certificateOf(tx, client.id))?.body ?? null) : null,
     askedGroup: key && !key.confirmedAt ? key.askedGroup : null,
-    depots: (await listDepots(tx))
-      .filter((depot) => granted.has(depot.id))
-      .map(({ id, name }) => ({ id, name })),
+    depots: depots.map(({ id, name }) => ({ id, name })),
   };
 }
 
-export async function policiesView({
-  tx,
-  now,
-  person,
-  place,
-  provider,
-  ask,
-  href,
-}: ViewInput): Promise<ViewOutput> {
+/** What is chosen: a policy, rules of another level, or a policy that is not made yet. */
+interface Chosen {
+  readonly sel: string;
+  readonly level: Level;
+  readonly client: Client | null;
+  readonly policy: Policy | null;
+  readonly owner: SheetPolicy["owner"];
+  readonly name: string;
+  readonly about: string;
+  /** The site and source whose wider levels are above it. */
+  readonly siteId: string | null;
+  readonly groupId: string | null;
+}
+
+async function choose(
+  { tx, place, provider, ask }: ViewInput,
+  first: Policy | undefined,
+): Promise<Chosen | null> {
+  const sel = ask("sel") ?? first?.id ?? (place.client ? "new" : "provider");
+  const none = { clientId: null, siteId: null, sourceId: null };
+  const layer = async (
+    owner: Owner,
+    ownerId: string,
+    more: Omit<Chosen, "sel" | "level" | "policy" | "owner">,
+  ) => ({
+    sel,
+    level: owner.level,
+    policy: await policyOfOwner(tx, owner),
+    owner: { level: owner.level, ownerId },
+    ...more,
+  });
+  const nothing = { siteId: null, groupId: null };
+  if (sel === "provider")
+    return layer({ level: "provider", ...none }, "all", {
+      ...nothing,
+      client: null,
+      name: provider.name,
+      about: "for every client that does not say otherwise",
+    });
+  if (sel === "client" && place.client)
+    return layer({ level: "client", ...none, clientId: place.client.id }, place.client.id, {
+      ...nothing,
+      client: place.client,
+      name: place.client.name,
+      about: "for everything of this client that does not say otherwise",
+    });
+  const [kind, id] = sel.split(":") as [string, string | undefined];
+  if (kind === "site" && id) {
+    const site = await siteById(tx, id);
+    const client = site && (await clientById(tx, site.clientId));
+    if (!site || !client) return null;
+    return layer({ level: "site", ...none, clientId: client.id, siteId: site.id }, site.id, {
+      ...nothing,
+      client,
+      name: site.name,
+      about: `a site of ${client.name}`,
+    });
+  }
+  if (kind === "source" && id) {
+    const source = await sourceById(tx, id);
+    const client = source && (await clientById(tx, source.clientId));
+    if (!source || !client) return null;
+    return layer({ level: "source", ...none, clientId: client.id, sourceId: source.id }, source.id, {
+      siteId: source.siteId,
+      groupId: source.policyId,
+      client,
+      name: source.name,
+      about: `of ${client.name}, this source alone`,
+    });
+  }
+  if (sel === "new") {
+    const client =
+      place.client ??
+      ((await clientById(tx, ask("client") ?? "00000000-0000-0000-0000-000000000000")) || null);
+    if (!client) return null;
+    return {
+      ...nothing,
+      sel,
+      level: "group",
+      client,
+      policy: null,
+      owner: null,
+      name: "",
+      about: `for ${client.name}, new`,
+    };
+  }
+  const policy = /^[0-9a-f-]{36}$/.test(sel) ? await policyById(tx, sel) : null;
+  const client = policy?.clientId ? await clientById(tx, policy.clientId) : null;
+  if (policy?.level !== "group" || !client) return null;
+  return {
+    ...nothing,
+    sel,
+    level: "group",
+    client,
+    policy,
+    owner: null,
+    name: policy.name,
+    about: `for ${client.name}`,
+  };
+}
+
+/** What the levels above give: those that are wider than this one and touch what it touches. */
+async function inheritedBy(tx: Tx, chosen: Chosen): Promise<SheetPolicy["inherited"]> {
+  const depth = LEVELS.indexOf(chosen.level);
+  const all: readonly Layer[] = chosen.client
+    ? (await layersOfClient(tx, chosen.client.id)).filter(
+        (layer) =>
+          LEVELS.indexOf(layer.level) < depth &&
+          (layer.level !== "site" || layer.siteId === chosen.siteId) &&
+          (layer.level !== "group" || layer.id === chosen.groupId),
+      )
+    : [];
+  const { clauses, origins } = inForce(all);
+  return { clauses, origins };
+}
+
+export async function policiesView(input: ViewInput): Promise<ViewOutput> {
+  const { tx, now, person, place, provider, href } = input;
   const policies = await listPolicies(tx, place.client?.id ?? null);
   const clients = await listClients(tx);
   const nameOf = new Map(clients.map((client) => [client.id, client]));
-  const sel = ask("sel");
-  const chosen = sel === "new" ? undefined : (policies.find((policy) => policy.id === sel) ?? policies[0]);
-  const client =
-    place.client ??
-    (chosen ? await clientById(tx, chosen.clientId) : (nameOf.get(ask("client") ?? "") ?? null));
+  const sites = place.client ? await listSites(tx, place.client.id) : [];
+  const chosen = await choose(input, policies[0]);
   const unassigned = (
     await tx.query(
       "select count(*)::int as count from sources where policy_id is null and ($1::uuid is null or client_id = $1)",
       [place.client?.id ?? null],
     )
   ).rows[0] as { count: number };
+  const row = (sel: string, title: string, below: string) => (
+    <li key={sel}>
+      <Link
+        href={href({ sel, client: undefined })}
+        className="row"
+        data-row
+        aria-current={sel === chosen?.sel}
+      >
+        <span className="block font-semibold">{title}</span>
+        <span className="text-soft block text-[13px]">{below}</span>
+      </Link>
+    </li>
+  );
   const list = (
     <nav className="border-base-300 min-h-0 overflow-y-auto border-r" aria-label="Policies" tabIndex={0}>
+      <h2 className="part-title px-[14px] pt-[10px] pb-1">Policies</h2>
       <ul>
-        {policies.map((policy) => (
-          <li key={policy.id}>
-            <Link
-              href={href({ sel: policy.id, client: undefined })}
-              className="row"
-              data-row
-              aria-current={policy.id === chosen?.id}
-            >
-              <span className="block font-semibold">{policy.name}</span>
-              <span className="text-soft block text-[13px]">
-                {nameOf.get(policy.clientId)?.name} · {policy.sources}{" "}
-                {policy.sources === 1 ? "source" : "sources"}
-              </span>
-            </Link>
-          </li>
-        ))}
+        {policies.map((policy) =>
+          row(
+            policy.id,
+            policy.name,
+            `${nameOf.get(policy.clientId)?.name} · ${policy.sources} ${policy.sources === 1 ? "source" : "sources"}`,
+          ),
+        )}
+      </ul>
+      <h2 className="part-title px-[14px] pt-[14px] pb-1">Rules above them</h2>
+      <ul>
+        {row("provider", provider.name, "every client")}
+        {place.client && row("client", place.client.name, "the whole client")}
+        {sites.map((site) => row(`site:${site.id}`, site.name, "this site"))}
+        {chosen?.level === "source" && row(chosen.sel, chosen.name, "this source alone")}
       </ul>
       <div className="grid gap-3 p-[14px]">
         {place.client && (
-          <Link className="btn btn-plain" href={href({ sel: "new" })}>
-            New policy…
-          </Link>
+          <>
+            <Link className="btn btn-plain" href={href({ sel: "new" })}>
+              New policy…
+            </Link>
+            <ImportPolicy clientId={place.client.id} />
+          </>
         )}
         {unassigned.count > 0 && (
           <Link
@@ -98,14 +230,16 @@ export async function policiesView({
       </div>
     </nav>
   );
-  if (!client) {
+  if (!chosen) {
     const main = (
       <>
         <div className="head-line">
           <h1 className="text-[15px] font-bold">Policies</h1>
         </div>
         <div className="p-5">
-          <p className="mb-3">No policy yet. A policy belongs to a client: choose one to write its first.</p>
+          <p className="mb-3">
+            There is nothing of this kind here. A policy belongs to a client: choose one.
+          </p>
           <ul className="grid gap-1">
             {clients.map((one) => (
               <li key={one.id}>
@@ -125,20 +259,34 @@ export async function policiesView({
     );
     return { main, docket: null };
   }
+  const { policy, client } = chosen;
+  const granted = new Set(
+    client
+      ? (await listGrants(tx)).filter((grant) => grant.clientId === client.id).map((grant) => grant.depotId)
+      : [],
+  );
+  const depots = (await listDepots(tx)).filter((depot) => !client || granted.has(depot.id));
   const main = (
     <PolicySheet
-      key={`${chosen?.id ?? "new"} ${chosen?.revision ?? 0}`}
-      client={await sheetClient(tx, client, person, now)}
+      key={`${chosen.sel} ${policy?.revision ?? 0}`}
+      client={client && (await sheetClient(tx, client, depots, person, now))}
+      depots={depots.map(({ id, name }) => ({ id, name }))}
+      zone={client?.zone ?? "the client"}
       policy={{
-        id: chosen?.id ?? null,
-        name: chosen?.name ?? "",
-        revision: chosen?.revision ?? 0,
-        clauses: chosen?.clauses ?? null,
-        changed: chosen
-          ? `changed ${clockText(chosen.changedAt, provider.zone)} by ${chosen.changedBy}`
+        id: policy?.id ?? null,
+        level: chosen.level,
+        owner: chosen.owner,
+        name: chosen.name,
+        about: chosen.about,
+        revision: policy?.revision ?? 0,
+        clauses: policy?.clauses ?? {},
+        pins: policy?.pins ?? [],
+        rule: policy?.rule ?? null,
+        inherited: await inheritedBy(tx, chosen),
+        changed: policy
+          ? `changed ${clockText(policy.changedAt, provider.zone)} by ${policy.changedBy}`
           : null,
       }}
-      sourceCount={chosen?.sources ?? 0}
       list={list}
     />
   );

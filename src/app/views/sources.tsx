@@ -1,24 +1,24 @@
 import Link from "next/link";
 import { baseOf } from "@/core/places";
-import { clauseSentences } from "@/core/policy/clauses";
-import { whereSentence } from "@/core/policy/where";
+import { encryptionSentence } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
 import { type Connection, connectionById } from "@/db/connections";
 import { placesOfSource } from "@/db/copies";
-import { listDepots } from "@/db/depots";
 import { holdsOf } from "@/db/holds";
 import { type Machine, machineById } from "@/db/machines";
 import { pointsOf } from "@/db/points";
 import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { sentencesOf } from "@/server/policy-saving";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
 import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock, clockText } from "@/ui/moment";
+import { Tags } from "@/ui/tags";
 import type { ViewInput, ViewOutput } from "./view";
 
 export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
@@ -105,6 +105,15 @@ async function docketOf(
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
 
+const CLAUSE_TITLES = { what: "What", when: "When", howLong: "How long", where: "Where" } as const;
+const LEVEL_WORDS = {
+  provider: "the provider,",
+  client: "the client,",
+  site: "the site",
+  group: "the policy",
+  source: "this source alone:",
+} as const;
+
 async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: string, renew: boolean) {
   const machine = source.machineId ? await machineById(tx, source.machineId) : null;
   const connection = source.connectionId ? await connectionById(tx, source.connectionId) : null;
@@ -119,7 +128,12 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   ];
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
-  const depotNames = new Map((await listDepots(tx)).map((depot) => [depot.id, depot.name]));
+  const sentences = await sentencesOf(tx, source.rules ?? {});
+  const keyState = source.keyDestroyed
+    ? "destroyed"
+    : source.keyConfirmed
+      ? (source.keyHolding ?? "none")
+      : "not confirmed";
   const places = await placesOfSource(tx, source.id);
   return (
     <div className="grid gap-5">
@@ -157,32 +171,36 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           base={clientBase}
           policies={policies.map(({ id, name }) => ({ id, name }))}
         />
-        {policy && (
-          <dl className="facts mt-2">
-            {clauseSentences(
-              policy.clauses,
-              whereSentence(policy.clauses.where, (id) => depotNames.get(id) ?? "a depot taken away"),
-              source.keyDestroyed
-                ? "destroyed"
-                : source.keyConfirmed
-                  ? (source.keyHolding ?? "none")
-                  : "not confirmed",
-            ).map((sentence) => (
-              <div key={sentence.clause} className="contents">
-                <dt>{sentence.clause}</dt>
-                <dd>{sentence.text}</dd>
-              </div>
-            ))}
-          </dl>
+        <dl className="facts mt-2">
+          {sentences.map(({ clause, text }) => (
+            <div key={clause} className="contents">
+              <dt>{CLAUSE_TITLES[clause]}</dt>
+              <dd>
+                {text}
+                <span className="text-soft block text-[13px]">
+                  from {LEVEL_WORDS[source.origins[clause]?.level ?? "group"]} {source.origins[clause]?.name}
+                  {source.origins[clause]?.pinned ? ", pinned" : ""}
+                </span>
+              </dd>
+            </div>
+          ))}
+          <dt>Encryption</dt>
+          <dd>{encryptionSentence(keyState)}</dd>
+        </dl>
+        {policy && !source.rules && (
+          <p className="warned mt-2">
+            A clause is given at no level, so nothing of it runs. Complete the policy.
+          </p>
         )}
-        {policy && (
+        {source.policyId && (
           <Link
             className="text-primary text-[13px] underline"
-            href={`${clientBase}/policies?sel=${policy.id}`}
+            href={`${clientBase}/policies?sel=source:${source.id}`}
           >
-            All of it comes from the policy “{policy.name}”
+            Change a clause for this source alone
           </Link>
         )}
+        <Tags key={source.tags.join()} sourceId={source.id} tags={source.tags} />
       </section>
       {places.length > 0 && (
         <section>

@@ -108,32 +108,25 @@ export const zoneSchema = z
   .string()
   .refine(isZone, "This time zone does not exist; choose one such as Europe/Lisbon.");
 
-export interface Sentence {
-  readonly clause: "What" | "When" | "How long" | "Where" | "Encryption";
-  readonly text: string;
+/** One clause as a sentence that says what it does; Where needs the names of depots: `whereSentence`. */
+export function clauseSentence(clause: "what" | "when" | "howLong", clauses: Partial<Clauses>): string {
+  if (clause === "what" && clauses.what) return selectionSentence(clauses.what);
+  if (clause === "when" && clauses.when)
+    return `${scheduleSentence(clauses.when.schedule)}; no recovery point older than ${clauses.when.targetHours} hours`;
+  if (clause === "howLong" && clauses.howLong) return retentionSentence(clauses.howLong);
+  return "Given at no level";
 }
 
-/** Every clause as a sentence that says what it does. `depotName` (`whereSentence`) and `key` come from what the ids stand for. */
-export function clauseSentences(clauses: Clauses, depotName: string, key: KeyState): Sentence[] {
-  const encryption = {
+/** How a client's content is sealed, as a sentence. */
+export const encryptionSentence = (key: KeyState): string =>
+  ({
     escrow: "AES-256-GCM with the client's key; its sheet is confirmed, the provider holds it in escrow",
     passphrase:
       "AES-256-GCM with the client's key; its sheet is confirmed, and it opens with the client's passphrase alone",
     destroyed: "The client's key was destroyed; nothing runs, and nothing that was kept can be read",
     "not confirmed": "AES-256-GCM with the client's key; its sheet is not confirmed yet, so nothing runs",
     none: "The client has no key yet, so nothing runs",
-  }[key];
-  return [
-    { clause: "What", text: selectionSentence(clauses.what) },
-    {
-      clause: "When",
-      text: `${scheduleSentence(clauses.when.schedule)}; no recovery point older than ${clauses.when.targetHours} hours`,
-    },
-    { clause: "How long", text: retentionSentence(clauses.howLong) },
-    { clause: "Where", text: depotName },
-    { clause: "Encryption", text: encryption },
-  ];
-}
+  })[key];
 
 export interface Consequences {
   /** The next due moments, soonest first. */

@@ -6,11 +6,13 @@ import { takeDecision } from "@/server/consents";
 import { destroyClientKey } from "@/server/key-holding";
 import { Problem } from "@/server/problem";
 import { scopeQuery, uuid } from "./ids";
+import { saveAgreedRules } from "./policies";
 
 /** What is done when the second person agrees. */
 const DEEDS: Readonly<
   Partial<Record<ConsentKind, (context: Context, tx: Tx, consent: Consent) => Promise<unknown>>>
 > = {
+  "shorten-retention": (context, tx, consent) => saveAgreedRules(context, tx, consent.request),
   "destroy-key": (context, tx, consent) => destroyClientKey(context.services, tx, context.who, consent),
 };
 

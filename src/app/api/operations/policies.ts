@@ -1,83 +1,116 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
-import { keyStateOf } from "@/core/keysheet/wrapping";
 import {
-  clauseSentences,
+  CLAUSE_NAMES,
+  groupRule,
+  POLICY_FORMAT,
+  POLICY_VERSION,
+  type PolicyFile,
+  policyFile,
+} from "@/core/policy/cascade";
+import {
+  type Clauses,
   clausesSchema,
   consequencesOf,
   howLongClause,
   whenClause,
 } from "@/core/policy/clauses";
-import { whereSentence } from "@/core/policy/where";
-import { clientById, readProvider } from "@/db/clients";
-import { depotById, grantOf } from "@/db/depots";
-import { clientKey } from "@/db/keys";
+import { clientById, readProvider, siteById } from "@/db/clients";
+import { listDepots } from "@/db/depots";
 import { notify } from "@/db/notify";
-import { listPolicies, policyById, savePolicy } from "@/db/policies";
+import { listPolicies, type Owner, type Policy, policyById, policyOfOwner, revisionsOf } from "@/db/policies";
 import type { Tx } from "@/db/scope";
-import { assignPolicy, setNextDue, setPaused, sourceById, sourcesOfPolicy } from "@/db/sources";
-import { askCarry } from "@/runs/carry-request";
-import { nextDue, zoneOf } from "@/runs/request";
+import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources";
 import { type Context, operation } from "@/server/api/operation";
-import { invalid, notFound } from "@/server/problem";
-import { name, policyParam, scopeQuery, sourceParam, uuid } from "./ids";
+import { nextRevision, saveRules, sentencesOf, shortened } from "@/server/policy-saving";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { effectsOf, findGroups, settleRules } from "@/server/rules";
+import { clientParam, name, policyParam, scopeQuery, sourceParam, uuid } from "./ids";
 
-const policyBody = z.object({ name: name("a name for the policy"), clauses: clausesSchema });
+const pins = z.array(z.enum(CLAUSE_NAMES)).default([]);
+const reasonOrNone = z.string().trim().max(500).nullable().default(null);
+const clauses = clausesSchema.partial();
+const policyBody = z.object({
+  name: name("a name for the policy"),
+  clauses,
+  pins,
+  rule: groupRule.nullable().optional(),
+  reason: reasonOrNone,
+});
+const layerBody = z.object({ clauses, pins, reason: reasonOrNone });
 
-/** Saves a policy and plans its sources anew. */
-async function store(
-  context: Context,
-  tx: Tx,
-  policy: { id: string; clientId: string; revision: number },
-  body: z.infer<typeof policyBody>,
-) {
-  const client = (await clientById(tx, policy.clientId))!;
-  const others = await listPolicies(tx, client.id);
-  if (
-    others.some((other) => other.id !== policy.id && other.name.toLowerCase() === body.name.toLowerCase())
-  ) {
-    throw invalid("name", `${client.name} has a policy of this name.`);
-  }
-  const { where } = body.clauses;
-  const names = new Map<string, string>();
-  const wanted: readonly (readonly [field: string, depotId: string])[] = [
-    ["depotId", where.depotId],
-    ...where.beside.map((id, i) => [`beside.${i}`, id] as const),
-    ...where.carryTo.map((id, i) => [`carryTo.${i}`, id] as const),
-  ];
-  for (const [field, depotId] of wanted) {
-    const depot = await depotById(tx, depotId);
-    if (!depot) throw invalid(`clauses.where.${field}`, "This depot is not there.");
-    if (!(await grantOf(tx, depotId, client.id)))
-      throw invalid(
-        `clauses.where.${field}`,
-        `${depot.name} is not granted to ${client.name}. Grant it in the view Depots first.`,
-      );
-    names.set(depotId, depot.name);
-  }
-  for (const toDepot of where.carryTo)
-    await askCarry(tx, { clientId: client.id, fromDepot: where.depotId, toDepot });
-  const saved = { ...policy, ...body, changedAt: context.who.at, changedBy: context.who.actor };
-  await savePolicy(tx, saved);
-  for (const source of await sourcesOfPolicy(tx, policy.id)) {
-    await setNextDue(tx, source.id, nextDue(source, body.clauses, client.zone, context.who.at));
-  }
-  const key = await clientKey(tx, client.id);
-  const sentences = clauseSentences(
-    body.clauses,
-    whereSentence(where, (id) => names.get(id) ?? ""),
-    keyStateOf(key),
-  );
-  await context.record(
-    tx,
-    client.id,
-    policy.revision === 1 ? "made a policy" : "changed a policy",
-    body.name,
-    { revision: policy.revision, clauses: sentences.map((one) => `${one.clause}: ${one.text}`) },
-  );
-  await notify(tx, { kind: "policy", clientId: client.id, id: policy.id });
-  return { policy: saved, sentences };
+const fresh = (context: Context, policy: Partial<Policy> & Pick<Policy, "level" | "name">): Policy => ({
+  id: randomUUID(),
+  clientId: null,
+  siteId: null,
+  sourceId: null,
+  clauses: {},
+  pins: [],
+  rule: null,
+  revision: 0,
+  changedAt: context.who.at,
+  changedBy: context.who.actor,
+  ...policy,
+});
+
+/** Saves and tells what follows: 200 with what is in force, or what a second person must agree to. */
+async function save(context: Context, tx: Tx, policy: Policy, why: string | null) {
+  const saved = await saveRules(tx, context.who, context.person, policy, why);
+  return {
+    policy: saved.policy ?? policy,
+    saved: saved.policy !== null,
+    consentId: saved.consentId,
+    sentences: await sentencesOf(tx, policy.clauses),
+    effects: saved.effects.length,
+  };
 }
+
+const LEVELS_WITH_OWNER = ["provider", "client", "site", "source"] as const;
+const ownerParam = z.object({
+  level: z.enum(LEVELS_WITH_OWNER),
+  /** A client, a site or a source; `all` for the provider. */
+  ownerId: z.string().regex(/^(all|[0-9a-f-]{36})$/),
+});
+
+/** Whose rules these are, and how they are called. Throws `not-found`. */
+async function ownerOf(
+  tx: Tx,
+  { level, ownerId }: z.infer<typeof ownerParam>,
+): Promise<{ owner: Owner; name: string }> {
+  const none = { clientId: null, siteId: null, sourceId: null };
+  if (level === "provider") {
+    if (ownerId !== "all") throw notFound();
+    return { owner: { level, ...none }, name: (await readProvider(tx))?.name ?? "The provider" };
+  }
+  if (ownerId === "all") throw notFound();
+  if (level === "client") {
+    const client = await clientById(tx, ownerId);
+    if (!client) throw notFound();
+    return { owner: { level, ...none, clientId: client.id }, name: client.name };
+  }
+  if (level === "site") {
+    const site = await siteById(tx, ownerId);
+    if (!site) throw notFound();
+    return { owner: { level, ...none, clientId: site.clientId, siteId: site.id }, name: site.name };
+  }
+  const source = await sourceById(tx, ownerId);
+  if (!source) throw notFound();
+  return { owner: { level, ...none, clientId: source.clientId, sourceId: source.id }, name: source.name };
+}
+
+async function thePolicy(tx: Tx, policyId: string): Promise<Policy> {
+  const policy = await policyById(tx, policyId);
+  if (!policy) throw notFound();
+  return policy;
+}
+
+/** What is wished for: an existing policy as it is to be, or a new one. */
+const wishSchema = z.object({
+  policyId: uuid.nullable().default(null),
+  owner: ownerParam.nullable().default(null),
+  clauses,
+  pins,
+});
 
 export const policies = [
   operation({
@@ -94,15 +127,16 @@ export const policies = [
     id: "makePolicy",
     method: "POST",
     path: "/policies",
-    summary: "Make a policy for a client.",
+    summary: "Make a policy for a client. Clauses that it leaves out come from site, client or provider.",
     caller: "technician",
     status: 201,
     body: policyBody.extend({ clientId: uuid }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
-        const { clientId, ...rest } = body;
+        const { clientId } = body;
         if (!(await clientById(tx, clientId))) throw invalid("clientId", "This client is not there.");
-        return store(context, tx, { id: randomUUID(), clientId, revision: 1 }, rest);
+        const start = fresh(context, { level: "group", name: body.name, clientId });
+        return save(context, tx, nextRevision(start, context.who, body), body.reason);
       }),
   }),
   operation({
@@ -113,37 +147,212 @@ export const policies = [
     caller: "technician",
     params: policyParam,
     run: (context, { params }) =>
-      context.tx(async (tx) => {
-        const policy = await policyById(tx, params.policyId);
-        if (!policy) throw notFound();
-        return { policy };
-      }),
+      context.tx(async (tx) => ({ policy: await thePolicy(tx, params.policyId) })),
   }),
   operation({
     id: "changePolicy",
     method: "PUT",
     path: "/policies/{policyId}",
-    summary: "Change a policy; its sources are planned anew.",
+    summary:
+      "Change a policy; its sources are planned anew. Where points would be kept for a shorter time, a second person must agree first.",
     caller: "technician",
     params: policyParam,
     body: policyBody.extend({ revision: z.number().int() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
-        const policy = await policyById(tx, params.policyId);
-        if (!policy) throw notFound();
-        const { revision, ...rest } = body;
-        if (revision !== policy.revision)
+        const policy = await thePolicy(tx, params.policyId);
+        if (body.revision !== policy.revision)
           throw invalid(
             "revision",
             `${policy.changedBy} changed this policy meanwhile. Reload it, then make your change again.`,
           );
-        return store(
-          context,
-          tx,
-          { id: policy.id, clientId: policy.clientId, revision: policy.revision + 1 },
-          rest,
-        );
+        return save(context, tx, nextRevision(policy, context.who, body), body.reason);
       }),
+  }),
+  operation({
+    id: "readRules",
+    method: "GET",
+    path: "/rules/{level}/{ownerId}",
+    summary: "The rules of the provider, a client, a site or a source; null where there are none.",
+    caller: "technician",
+    params: ownerParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => ({ policy: await policyOfOwner(tx, (await ownerOf(tx, params)).owner) })),
+  }),
+  operation({
+    id: "setRules",
+    method: "PUT",
+    path: "/rules/{level}/{ownerId}",
+    summary: "Set the rules of the provider, a client, a site or a source: some clauses, and pins.",
+    caller: "technician",
+    params: ownerParam,
+    body: layerBody.extend({ revision: z.number().int().default(0) }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const { owner, name: called } = await ownerOf(tx, params);
+        const there = await policyOfOwner(tx, owner);
+        if (body.revision !== (there?.revision ?? 0))
+          throw invalid(
+            "revision",
+            "These rules were changed meanwhile. Reload them, then make your change again.",
+          );
+        const start = there ?? fresh(context, { ...owner, name: called });
+        return save(context, tx, nextRevision({ ...start, name: called }, context.who, body), body.reason);
+      }),
+  }),
+  operation({
+    id: "previewRules",
+    method: "POST",
+    path: "/rules/preview",
+    summary: "What would change, and for which sources, if these rules were saved. Nothing is saved.",
+    caller: "technician",
+    body: wishSchema,
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        if (!body.policyId === !body.owner)
+          throw invalid("policyId", "Name the policy, or whose rules they are.");
+        let policy: Policy;
+        if (body.policyId) policy = await thePolicy(tx, body.policyId);
+        else {
+          const { owner, name: called } = await ownerOf(tx, body.owner!);
+          policy = (await policyOfOwner(tx, owner)) ?? fresh(context, { ...owner, name: called });
+        }
+        const effects = await effectsOf(tx, nextRevision(policy, context.who, body));
+        const texts = async (values: Partial<Clauses>) => (await sentencesOf(tx, values))[0]?.text ?? null;
+        return {
+          secondPerson: shortened(effects, context.who.at).length,
+          total: effects.length,
+          effects: await Promise.all(
+            effects.slice(0, 50).map(async (effect) => ({
+              ...effect,
+              changes: await Promise.all(
+                effect.changes.map(async ({ clause, before, after }) => ({
+                  clause,
+                  before: before && (await texts({ [clause]: before })),
+                  after: after && (await texts({ [clause]: after })),
+                })),
+              ),
+            })),
+          ),
+        };
+      }),
+  }),
+  operation({
+    id: "policyHistory",
+    method: "GET",
+    path: "/policies/{policyId}/history",
+    summary: "Every state that a policy, or rules of another level, had: who, when and why.",
+    caller: "technician",
+    params: policyParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        await thePolicy(tx, params.policyId);
+        const revisions = await revisionsOf(tx, params.policyId);
+        return {
+          revisions: await Promise.all(
+            revisions.map(async (one) => ({ ...one, sentences: await sentencesOf(tx, one.clauses) })),
+          ),
+        };
+      }),
+  }),
+  operation({
+    id: "goBack",
+    method: "POST",
+    path: "/policies/{policyId}/history/{revision}",
+    summary: "Go back to an earlier state; it becomes the newest one, and nothing of the history is lost.",
+    caller: "technician",
+    params: policyParam.extend({ revision: z.coerce.number().int().min(1) }),
+    body: z.object({ reason: reasonOrNone }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const policy = await thePolicy(tx, params.policyId);
+        const earlier = (await revisionsOf(tx, policy.id)).find((one) => one.revision === params.revision);
+        if (!earlier) throw notFound();
+        const why = body.reason ?? `back to revision ${earlier.revision}`;
+        return save(context, tx, nextRevision(policy, context.who, earlier), why);
+      }),
+  }),
+  operation({
+    id: "exportPolicy",
+    method: "GET",
+    path: "/policies/{policyId}/file",
+    summary: "A policy as a file for another client or console; depots by their names.",
+    caller: "technician",
+    params: policyParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const policy = await thePolicy(tx, params.policyId);
+        const depots = new Map((await listDepots(tx)).map((depot) => [depot.id, depot.name]));
+        const called = (id: string) => depots.get(id) ?? id;
+        const { where, ...others } = policy.clauses;
+        const file: PolicyFile = {
+          format: POLICY_FORMAT,
+          version: POLICY_VERSION,
+          name: policy.name,
+          clauses: {
+            ...others,
+            ...(where
+              ? {
+                  where: {
+                    depot: called(where.depotId),
+                    beside: where.beside.map(called),
+                    carryTo: where.carryTo.map(called),
+                    atOnce: where.atOnce,
+                    whenAway: where.whenAway,
+                  },
+                }
+              : {}),
+          },
+          rule: policy.rule,
+        };
+        return file;
+      }),
+  }),
+  operation({
+    id: "importPolicy",
+    method: "POST",
+    path: "/clients/{clientId}/policies/import",
+    summary: "Make a policy of a client from a file; depots are found by their names.",
+    caller: "technician",
+    status: 201,
+    params: clientParam,
+    body: policyFile,
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        if (!(await clientById(tx, params.clientId))) throw notFound();
+        const depots = new Map((await listDepots(tx)).map((depot) => [depot.name.toLowerCase(), depot.id]));
+        const found = (field: string, called: string): string => {
+          const id = depots.get(called.toLowerCase());
+          if (!id) throw invalid(`clauses.where.${field}`, `There is no depot called “${called}” here.`);
+          return id;
+        };
+        const { where, ...others } = body.clauses;
+        const values = clauses.parse({
+          ...others,
+          ...(where
+            ? {
+                where: {
+                  depotId: found("depot", where.depot),
+                  beside: where.beside.map((one, i) => found(`beside.${i}`, one)),
+                  carryTo: where.carryTo.map((one, i) => found(`carryTo.${i}`, one)),
+                  atOnce: where.atOnce,
+                  whenAway: where.whenAway,
+                },
+              }
+            : {}),
+        });
+        const start = fresh(context, { level: "group", name: body.name, clientId: params.clientId });
+        const wished = { name: body.name, clauses: values, pins: [], rule: body.rule };
+        return save(context, tx, nextRevision(start, context.who, wished), "from a file");
+      }),
+  }),
+  operation({
+    id: "policySchema",
+    method: "GET",
+    path: "/policy-schema.json",
+    summary: "The JSON Schema of a policy as a file.",
+    caller: "person",
+    run: async () => z.toJSONSchema(policyFile, { io: "input" }),
   }),
   operation({
     id: "consequences",
@@ -151,16 +360,15 @@ export const policies = [
     path: "/policies/consequences",
     summary: "What would follow from clauses: the next runs in both zones, and advice.",
     caller: "technician",
-    body: z.object({ clientId: uuid, when: whenClause, howLong: howLongClause }),
+    body: z.object({ clientId: uuid.nullable(), when: whenClause, howLong: howLongClause }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
-        const client = await clientById(tx, body.clientId);
-        if (!client) throw notFound();
-        const provider = await readProvider(tx);
-        const zone = provider?.zone ?? "UTC";
+        const client = body.clientId ? await clientById(tx, body.clientId) : null;
+        if (body.clientId && !client) throw notFound();
+        const zone = (await readProvider(tx))?.zone ?? "UTC";
         return {
-          ...consequencesOf(body, client.zone, zone, context.who.at),
-          clientZone: client.zone,
+          ...consequencesOf(body, client?.zone ?? zone, zone, context.who.at),
+          clientZone: client?.zone ?? zone,
           providerZone: zone,
         };
       }),
@@ -169,25 +377,32 @@ export const policies = [
     id: "changeSource",
     method: "PATCH",
     path: "/sources/{sourceId}",
-    summary: "Assign a policy to a source, or pause it.",
+    summary: "Assign a policy to a source, tag it, or pause it.",
     caller: "technician",
     params: sourceParam,
-    body: z.object({ policyId: uuid.nullable().optional(), paused: z.boolean().optional() }),
+    body: z.object({
+      policyId: uuid.nullable().optional(),
+      paused: z.boolean().optional(),
+      tags: z.array(name("a tag", 40)).max(20, "20 tags at most.").optional(),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const source = await sourceById(tx, params.sourceId);
         if (!source) throw notFound();
         if (body.policyId !== undefined) {
           const policy = body.policyId ? await policyById(tx, body.policyId) : null;
-          if (body.policyId && (!policy || policy.clientId !== source.clientId))
+          if (body.policyId && (policy?.level !== "group" || policy.clientId !== source.clientId))
             throw invalid("policyId", "This client has no such policy.");
-          const due = policy
-            ? nextDue(source, policy.clauses, await zoneOf(tx, source.clientId), context.who.at)
-            : null;
-          await assignPolicy(tx, source.id, policy?.id ?? null, due);
+          await assignPolicy(tx, source.id, policy?.id ?? null);
+          await settleRules(tx, source.clientId, context.who.at);
           await context.record(tx, source.clientId, "assigned a policy", source.name, {
             policy: policy?.name ?? null,
           });
+        }
+        if (body.tags) {
+          await setTags(tx, source.id, body.tags);
+          await findGroups(tx, source.clientId, context.who.at);
+          await context.record(tx, source.clientId, "tagged a source", source.name, { tags: body.tags });
         }
         if (body.paused !== undefined && body.paused !== source.paused) {
           await setPaused(tx, source.id, body.paused);
@@ -203,3 +418,17 @@ export const policies = [
       }),
   }),
 ];
+
+/** What is done when a second person agrees to keep points for a shorter time. */
+export async function saveAgreedRules(context: Context, tx: Tx, request: Readonly<Record<string, unknown>>) {
+  const wished = request.policy as Policy & { changedAt: string };
+  const there = await policyById(tx, wished.id);
+  if ((there?.revision ?? 0) !== wished.revision - 1)
+    throw new Problem(
+      "request.conflict",
+      `“${wished.name}” was changed since it was asked for. Look at it as it is now, and ask again.`,
+    );
+  const policy = { ...wished, changedAt: context.who.at };
+  await saveRules(tx, context.who, null, policy, "agreed by a second person", true);
+  return { policyId: policy.id };
+}
