@@ -9,7 +9,12 @@ export default defineConfig({
     projects: [
       {
         resolve: { alias },
-        test: { name: "unit", include: ["src/**/*.test.{ts,tsx}"], testTimeout: 180_000 },
+        test: {
+          name: "unit",
+          include: ["src/**/*.test.{ts,tsx}"],
+          testTimeout: 180_000,
+          sequence: { groupOrder: 0 },
+        },
       },
       {
         resolve: { alias },
@@ -18,7 +23,9 @@ export default defineConfig({
           include: ["tests/{api,faults,browser}/**/*.test.ts"],
           testTimeout: 180_000,
           hookTimeout: 180_000,
-          fileParallelism: false,
+          // each file has a console of its own, and waits more than it computes
+          maxWorkers: 2,
+          sequence: { groupOrder: 1 },
         },
       },
     ],

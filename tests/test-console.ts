@@ -142,14 +142,21 @@ export class TestConsole {
     token: string | null = this.token,
     headers: Record<string, string> = {},
   ): Promise<Answer<T>> {
-    const response = await fetch(`${this.url}/api/v1${path}`, {
-      method,
-      headers: {
-        ...(token ? { authorization: `Bearer ${token}` } : {}),
-        ...(body === undefined ? {} : { "content-type": "application/json" }),
-        ...headers,
-      },
-      ...(body === undefined ? {} : { body: typeof body === "string" ? body : JSON.stringify(body) }),
+    const ask = () =>
+      fetch(`${this.url}/api/v1${path}`, {
+        method,
+        headers: {
+          ...(token ? { authorization: `Bearer ${token}` } : {}),
+          ...(body === undefined ? {} : { "content-type": "application/json" }),
+          ...headers,
+        },
+        ...(body === undefined ? {} : { body: typeof body === "string" ? body : JSON.stringify(body) }),
+      });
+    // the server closes a connection that rested while this end begins to use it again
+    const response = await ask().catch((error: Error) => {
+      const { code } = (error.cause ?? {}) as { code?: string };
+      if (method === "GET" && code === "UND_ERR_SOCKET") return ask();
+      throw error;
     });
     const text = await response.text();
     const json = response.headers.get("content-type")?.includes("json");

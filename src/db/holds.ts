@@ -9,9 +9,23 @@ export interface Hold {
   readonly reason: string;
   readonly placedBy: string;
   readonly placedAt: Date;
+  /** Set when the program placed it, on an alarm. */
+  readonly evidence: BurstEvidence | null;
 }
 
-const HOLD = `id, client_id as "clientId", source_id as "sourceId", point_id as "pointId", reason, placed_by as "placedBy", placed_at as "placedAt"`;
+/** What was seen when something seemed to eat files. */
+export interface BurstEvidence {
+  readonly changedShare: number;
+  readonly denserShare: number;
+  /** Where most of it was. */
+  readonly folder: string;
+  /** The last point before it, in hex, and its moment: the files were whole then. */
+  readonly before: string | null;
+  readonly beforeMoment: string | null;
+  readonly runId: string;
+}
+
+const HOLD = `id, client_id as "clientId", source_id as "sourceId", point_id as "pointId", reason, placed_by as "placedBy", placed_at as "placedAt", evidence`;
 
 /** Holds in force on a source. */
 export const holdsOf = (tx: Tx, sourceId: string) =>
@@ -22,8 +36,17 @@ export const holdsOf = (tx: Tx, sourceId: string) =>
 export const placeHold = (tx: Tx, hold: Hold) =>
   change(
     tx,
-    `insert into holds (id, client_id, source_id, point_id, reason, placed_by, placed_at) values ($1, $2, $3, $4, $5, $6, $7)`,
-    [hold.id, hold.clientId, hold.sourceId, hold.pointId, hold.reason, hold.placedBy, hold.placedAt],
+    `insert into holds (id, client_id, source_id, point_id, reason, placed_by, placed_at, evidence) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+    [
+      hold.id,
+      hold.clientId,
+      hold.sourceId,
+      hold.pointId,
+      hold.reason,
+      hold.placedBy,
+      hold.placedAt,
+      hold.evidence && JSON.stringify(hold.evidence),
+    ],
   );
 export const liftHold = (tx: Tx, id: string, by: string, now: Date) =>
   change(tx, "update holds set lifted_by = $2, lifted_at = $3 where id = $1 and lifted_at is null", [

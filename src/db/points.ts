@@ -81,6 +81,18 @@ export const dropPoint = (tx: Tx, id: Buffer, reason: string, now: Date, purgeAf
     "update points set dropped_at = $2, drop_reason = $3, purge_after = $4 where id = $1 and dropped_at is null",
     [id, now, reason, purgeAfter],
   );
+/** Locks points in every place, up to a day that is not before the one they have. */
+export async function lockPoints(tx: Tx, ids: readonly Buffer[], until: Date): Promise<void> {
+  for (const [table, id] of [
+    ["points", "id"],
+    ["copies", "point_id"],
+  ] as const)
+    await change(
+      tx,
+      `update ${table} set locked_until = $2 where ${id} = any($1) and purged_at is null and (locked_until is null or locked_until < $2)`,
+      [ids, until],
+    );
+}
 /** Brings a dropped point back while its grace lasts. */
 export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
   change(

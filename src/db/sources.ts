@@ -2,6 +2,7 @@ import type { Code } from "@/core/codes";
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import type { Outcome } from "@/core/protection/state";
+import type { BurstEvidence } from "./holds";
 import { all, change, one, type Tx } from "./scope";
 
 export type SourceKind = "files" | "mail";
@@ -156,9 +157,9 @@ export interface SourceStanding extends Source {
   readonly lastRunEnded: Date | null;
   readonly lastOutcome: Outcome | null;
   readonly lastCode: Code | null;
-  readonly lastFigures: {
-    readonly burst?: { changedShare: number; denserShare: number; folder: string } | null;
-  } | null;
+  /** Evidence of an alarm that nobody has looked into yet, and the hold that it placed. */
+  readonly burst: BurstEvidence | null;
+  readonly burstHoldId: string | null;
 }
 
 export interface StandingFilter {
@@ -179,7 +180,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
        k.confirmed_at is not null and k.destroyed_at is null as "keyConfirmed", k.holding as "keyHolding", k.destroyed_at as "keyDestroyed",
        newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
        coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",
-       last.id as "lastRunId", last.ended_at as "lastRunEnded", last.outcome as "lastOutcome", last.code as "lastCode", last.figures as "lastFigures"
+       last.id as "lastRunId", last.ended_at as "lastRunEnded", last.outcome as "lastOutcome", last.code as "lastCode", alarm.evidence as burst, alarm.id as "burstHoldId"
      from sources s
      join clients c on c.id = s.client_id
      join sites si on si.id = s.site_id
@@ -192,7 +193,9 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
        order by moment desc limit 1) newest on true
      left join lateral (select count(*) as points, sum(added_bytes) filter (where moment > $4::timestamptz - interval '30 days') as added
        from points where source_id = s.id and purged_at is null and dropped_at is null) counted on true
-     left join lateral (select id, ended_at, outcome, code, figures from runs
+     left join lateral (select id, evidence from holds where source_id = s.id and lifted_at is null and evidence is not null
+       order by placed_at desc limit 1) alarm on true
+     left join lateral (select id, ended_at, outcome, code from runs
        where source_id = s.id and kind = 'backup' and state = 'ended' and outcome <> 'stopped' order by due_at desc limit 1) last on true
      where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
      order by c.name, si.name, s.name`,

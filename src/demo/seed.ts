@@ -124,7 +124,7 @@ class Seeding {
     return (await operation.run(context, {
       params,
       query: {},
-      body: operation.body?.parse(body),
+      body: operation.body?.parse(body ?? {}),
     } as never)) as T;
   }
 

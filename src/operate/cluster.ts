@@ -135,6 +135,8 @@ export async function startCluster(
     port: String(access.port),
     unix_socket_directories: "",
     max_connections: "120",
+    // short statements only: compiling them costs more than it saves
+    jit: "off",
     ...settings,
   };
   const line = Object.entries(options)

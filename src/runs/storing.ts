@@ -1,17 +1,20 @@
+import { randomUUID } from "node:crypto";
 import { findBurst } from "@/core/anomaly/burst";
 import { type Code, CodedError, isCode } from "@/core/codes";
 import type { PointReport } from "@/core/protocol/agent";
 import { insertPack, knownChunks, packExists } from "@/db/chunks";
 import { insertCopy } from "@/db/copies";
 import { countSpace, type Grant, takeSpace } from "@/db/depots";
+import { type BurstEvidence, holdsOf, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
-import { insertPoint, pointOfRun } from "@/db/points";
+import { insertPoint, lockPoints, pointOfRun, pointsOf } from "@/db/points";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
 import { endRun, lockRun, type Run, runById, usualChanges } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
+import { RUNNER, record } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
 import type { PackHolds } from "@/store/pack";
 import { fanOut, type Taken } from "@/store/places/fan-out";
@@ -328,11 +331,71 @@ async function askCarries(tx: Tx, run: Run, fromDepot: string): Promise<void> {
     if (toDepot !== fromDepot) await askCarry(tx, { clientId: run.clientId, fromDepot, toDepot });
 }
 
+/** Good points that an alarm locks, and for how long. */
+const LOCKED_POINTS = 5;
+const LOCKED_DAYS = 30;
+
+/**
+ * Something seems to eat a source's files: nothing of it is dropped or purged until a person has looked, and the last good
+ * points are locked. One alarm at a time; a second burst belongs to the first.
+ */
+async function raiseAlarm(
+  tx: Tx,
+  run: Run,
+  burst: Pick<BurstEvidence, "changedShare" | "denserShare" | "folder">,
+  pointId: string,
+  now: Date,
+): Promise<void> {
+  if ((await holdsOf(tx, run.sourceId)).some((hold) => hold.evidence)) return;
+  const good = (await pointsOf(tx, run.sourceId)).filter(
+    (point) => !point.droppedAt && point.id.toString("hex") !== pointId,
+  );
+  const before = good[0] ?? null;
+  await placeHold(tx, {
+    id: randomUUID(),
+    clientId: run.clientId,
+    sourceId: run.sourceId,
+    pointId: null,
+    reason: `${Math.round(burst.changedShare * 100)} % of the files changed in one run, most in ${burst.folder}: nothing is dropped until somebody has looked.`,
+    placedBy: RUNNER.actor,
+    placedAt: now,
+    evidence: {
+      ...burst,
+      before: before?.id.toString("hex") ?? null,
+      beforeMoment: before?.moment.toISOString() ?? null,
+      runId: run.id,
+    },
+  });
+  const until = new Date(now.getTime() + LOCKED_DAYS * 86_400_000);
+  const locked = good.slice(0, LOCKED_POINTS);
+  await lockPoints(
+    tx,
+    locked.map((point) => point.id),
+    until,
+  );
+  for (const depotId of new Set(locked.map((point) => point.depotId)))
+    await askLocks(tx, depotId, run.clientId);
+  await record(
+    tx,
+    { ...RUNNER, at: now },
+    run.clientId,
+    "raised an alarm",
+    (await sourceById(tx, run.sourceId))?.name ?? "",
+    {
+      ...burst,
+      run: run.id,
+      lockedPoints: locked.length,
+      until,
+    },
+  );
+}
+
 async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Promise<void> {
   const usual = await usualChanges(tx, run.sourceId);
   const { files } = report.counts;
-  const { changed, denser, removed, busiestFolder } = report.figures;
-  const burst = findBurst({ files, changed, denser, removed }, usual);
+  const { changed, denser, removed, renamed, busiestFolder } = report.figures;
+  const burst = findBurst({ files, changed, denser, removed, renamed }, usual);
+  if (burst) await raiseAlarm(tx, run, { ...burst, folder: busiestFolder ?? "/" }, report.pointId, now);
   const first = usual.length === 0 && report.figures.filesUnchanged === 0;
   const failed = (await depotsOfRun(tx, run.id)).find((depot) => depot.state === "failed");
   const code: Code | null = report.code && isCode(report.code) ? report.code : null;

@@ -25,7 +25,6 @@ export async function sourcesWithState(
 const factsOf = (source: SourceWithState): SourceFacts => ({
   ...source,
   hasPolicy: source.policyId !== null,
-  burst: source.lastFigures?.burst ?? null,
 });
 
 export interface NightRow {

@@ -58,6 +58,8 @@ export interface SnapshotFigures {
   changed: number;
   denser: number;
   removed: number;
+  /** Files that are there under their old name with another ending, as far as their folder shows. */
+  renamed: number;
   /** The folder with the most changed files, for evidence. */
   busiestFolder: string | null;
 }
@@ -94,6 +96,7 @@ class Snapshot {
     changed: 0,
     denser: 0,
     removed: 0,
+    renamed: 0,
     busiestFolder: null,
   };
   private readonly windows: Windows;
@@ -175,7 +178,9 @@ class Snapshot {
         if (old?.type === "file" && entry.type === "file" && this.countChange(old, entry)) changedHere += 1;
       }
     }
-    this.figures.removed += this.countRemoved(before, entries);
+    const gone = this.removedFiles(before, entries);
+    this.figures.removed += gone.length;
+    changedHere += this.countRenamed(gone, before, entries);
     if (changedHere > this.busiest) {
       this.busiest = changedHere;
       this.figures.busiestFolder = showBytes(path);
@@ -420,12 +425,36 @@ class Snapshot {
     return true;
   }
 
-  private countRemoved(before: ReadonlyMap<ByteString, Entry>, entries: readonly Entry[]): number {
-    if (before.size === 0) return 0;
+  private removedFiles(before: ReadonlyMap<ByteString, Entry>, entries: readonly Entry[]): Entry[] {
+    if (before.size === 0) return [];
     const names = new Set(entries.map((entry) => entry.name));
-    let removed = 0;
-    for (const [name, entry] of before) if (entry.type === "file" && !names.has(name)) removed += 1;
-    return removed;
+    return [...before.values()].filter((entry) => entry.type === "file" && !names.has(entry.name));
+  }
+
+  /**
+   * Counts files that came under the name of one that went, with another ending or one more: `plan.odt` that is
+   * `plan.odt.x7` now, or `plan.x7`. Those that turned dense on the way are counted as such.
+   */
+  private countRenamed(
+    gone: readonly Entry[],
+    before: ReadonlyMap<ByteString, Entry>,
+    entries: readonly Entry[],
+  ): number {
+    if (gone.length === 0) return 0;
+    const come = new Map<ByteString, Entry[]>();
+    for (const entry of entries) {
+      if (entry.type !== "file" || before.has(entry.name)) continue;
+      for (const stem of stemsOf(entry.name)) come.set(stem, [...(come.get(stem) ?? []), entry]);
+    }
+    let renamed = 0;
+    for (const old of gone) {
+      const now = come.get(old.name)?.[0] ?? stemsOf(old.name).flatMap((stem) => come.get(stem) ?? [])[0];
+      if (!now) continue;
+      renamed += 1;
+      if (now.dense && !old.dense) this.figures.denser += 1;
+    }
+    this.figures.renamed += renamed;
+    return renamed;
   }
 
   private readonly problem = (path: ByteString, error: unknown): void => {
@@ -439,6 +468,12 @@ class Snapshot {
     this.sliceEnds = performance.now() + WORK_SLICE_MS;
   }
 }
+
+/** A name without its last ending, where it has one. */
+const stemsOf = (name: ByteString): ByteString[] => {
+  const dot = name.lastIndexOf(".");
+  return dot > 0 ? [name.slice(0, dot)] : [];
+};
 
 type SourceReaderRead = (into: Buffer, at: number, length: number, position: number) => number;
 

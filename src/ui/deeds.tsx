@@ -220,3 +220,15 @@ export function RemoveConnection({
     </form>
   );
 }
+
+/** Says that an alarm was none, or is dealt with: what it held may be dropped again. */
+export function LiftAlarm({ sourceId, holdId }: { sourceId: string; holdId: string }) {
+  return (
+    <DeedButton
+      deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${holdId}`)}
+      done="The alarm is over; its points keep their lock."
+    >
+      It was us, or it is dealt with
+    </DeedButton>
+  );
+}

@@ -26,7 +26,10 @@ export function RunDepots({ runId, initial }: { runId: string; initial: readonly
         {depots.map((depot) => {
           const [mark, words] = SHOWN[depot.state];
           return (
-            <li key={depot.depotId} className="grid grid-cols-[14px_minmax(0,1fr)_auto] gap-x-2">
+            <li
+              key={depot.depotId}
+              className="grid grid-cols-[14px_minmax(0,1fr)_auto] items-baseline gap-x-2"
+            >
               <Mark state={mark} label={depot.state} />
               <span>
                 {depot.depotName} <span className="text-soft">{words}</span>

@@ -223,13 +223,13 @@ describe("near first, then carried", () => {
       const services: Services = { ...console_.services, places };
       const route = { clientId: client.id, fromDepot: client.depotId, toDepot: farId };
       await system(
-        "update policies set clauses = jsonb_set(clauses, '{where,carryTo}', to_jsonb(array[$1::text]))",
+        "update sources set rules = jsonb_set(rules, '{where,carryTo}', to_jsonb(array[$1::text]))",
         [farId],
       );
       await carry(services, route).catch((error) => expect(error.code).toMatch(/^depot\./));
       if (failing[0]!.changes < n) last = n - 1;
       await carry(console_.services, route);
-      await system("update policies set clauses = jsonb_set(clauses, '{where,carryTo}', '[]')");
+      await system("update sources set rules = jsonb_set(rules, '{where,carryTo}', '[]')");
       const [newest] = readDepot(farPath, keyOfSheet(client.groups));
       expect(newest!.id).toBe((await points())[0]!.id);
       const chart = (await newest!.entries()).find((entry) => entry.path === "/data/chart")!;

@@ -360,6 +360,15 @@ describe("from an enrolled machine to a restored file", () => {
       revision: policy.revision,
       clauses: { ...policy.clauses, howLong: { kind: "last", count: 2 } },
     });
+    // points would be kept for a shorter time: a second person agrees
+    const second = await console_.addPerson({
+      email: "tobin@lanternfold.example",
+      name: "Tobin Asher",
+      role: "technician",
+      clientId: null,
+    });
+    const { consents } = await console_.ok<{ consents: { id: string }[] }>("GET", "/consents");
+    await console_.call("POST", `/consents/${consents[0]!.id}/decision`, { decision: "agreed" }, second);
     await backUp(console_, machine.sourceId);
     const points = async () =>
       (

@@ -183,7 +183,7 @@ describe("the whole path in the browser", () => {
     await (await seeText(browser, "quill-lt-04 files")).click();
     const select = await see(browser, "select[aria-label='Policy of this source']");
     await select.findElement(By.xpath(".//option[contains(., 'Clinics')]")).click();
-    await seeText(browser, "All of it comes from the policy");
+    await seeText(browser, "Change a clause for this source alone");
     await press(browser, "Back up now");
     await seeText(browser, "clean");
     await see(browser, "[data-point]");

@@ -2,6 +2,7 @@ import Link from "next/link";
 import { keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { inForce, type Layer, LEVELS, type Level } from "@/core/policy/cascade";
+import { counted } from "@/core/units/duration";
 import { type Client, clientById, listClients, listSites, siteById } from "@/db/clients";
 import { certificateOf, openConsents } from "@/db/consents";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
@@ -198,7 +199,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
           row(
             policy.id,
             policy.name,
-            `${nameOf.get(policy.clientId)?.name} · ${policy.sources} ${policy.sources === 1 ? "source" : "sources"}`,
+            `${place.client ? "" : `${nameOf.get(policy.clientId)?.name} · `}${counted(policy.sources, "source")}`,
           ),
         )}
       </ul>

@@ -105,11 +105,14 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
         {!night && !outcome && (
           <>
             <h2 className="part-title px-[14px] pt-[10px] pb-1">Running</h2>
-            <ul>
-              {running.map(row)}
-              {waiting.map(row)}
-            </ul>
-            {open.length === 0 && <p className="text-soft px-[17px] pb-1">Nothing at the moment.</p>}
+            <ul>{running.map(row)}</ul>
+            {running.length === 0 && <p className="text-soft px-[17px] pb-1">Nothing at the moment.</p>}
+            {waiting.length > 0 && (
+              <>
+                <h2 className="part-title px-[14px] pt-[14px] pb-1">Waiting</h2>
+                <ul>{waiting.map(row)}</ul>
+              </>
+            )}
             <h2 className="part-title px-[14px] pt-[14px] pb-1">Coming</h2>
             <ul className="grid grid-cols-2 px-[17px]">
               {coming.map((one) => (

@@ -9,13 +9,15 @@ import { openConsents } from "@/db/consents";
 import { listDepots } from "@/db/depots";
 import { runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { newestHandover, setAsides } from "@/db/watch-notes";
 import { computeStanding, type Standing } from "@/server/standing";
 import { ConsentLine } from "@/ui/consents";
-import { BackUpButton, BackUpEach } from "@/ui/deeds";
+import { BackUpButton, BackUpEach, LiftAlarm } from "@/ui/deeds";
 import { Mark } from "@/ui/mark";
-import { Ago, clockText } from "@/ui/moment";
+import { Ago, Clock, clockText } from "@/ui/moment";
 import { Nights } from "@/ui/nights";
 import { shownConsent } from "@/ui/shown-consent";
+import { Handover, SetAside, SetAsides } from "@/ui/watch-notes";
 import type { ViewInput, ViewOutput } from "./view";
 
 const SHOWN: readonly ProtectionState[] = ["kept", "slipping", "exposed", "never kept", "paused"];
@@ -31,14 +33,18 @@ export async function watchView({
 }: ViewInput): Promise<ViewOutput> {
   const standing = await computeStanding(tx, place.filter, now);
   const only = STATES.find((state) => state === ask("state"));
-  const causes = only
-    ? standing.causes.filter((cause) =>
+  const asides = await setAsides(tx, now);
+  const aside = asides.filter((one) => standing.causes.some((cause) => cause.key === one.key));
+  const causes = standing.causes.filter(
+    (cause) =>
+      !aside.some((one) => one.key === cause.key) &&
+      (!only ||
         cause.sourceIds.some((id) =>
           standing.sources.some((source) => source.id === id && source.state === only),
-        ),
-      )
-    : standing.causes;
-  const chosen = causes.find((cause) => cause.key === ask("sel")) ?? causes[0];
+        )),
+  );
+  const chosen = [...causes, ...standing.causes].find((cause) => cause.key === ask("sel")) ?? causes[0];
+  const handover = await newestHandover(tx);
   const consents = await openConsents(tx, place.client?.id ?? null, now);
   const touched = new Set(causes.flatMap((cause) => cause.sourceIds));
   const main = (
@@ -85,7 +91,7 @@ export async function watchView({
             ))}
           </div>
         )}
-        {causes.length === 0 && <Quiet standing={standing} />}
+        {causes.length === 0 && aside.length === 0 && <Quiet standing={standing} />}
         <ul>
           {causes.map((cause) => (
             <li key={cause.key}>
@@ -110,6 +116,24 @@ export async function watchView({
             </li>
           ))}
         </ul>
+        <SetAsides
+          asides={aside.map(({ key, title, note, setBy, until }) => ({
+            key,
+            title,
+            note,
+            setBy,
+            until: clockText(until, provider.zone),
+          }))}
+        />
+        <Handover
+          note={
+            handover && {
+              text: handover.text,
+              by: handover.writtenBy,
+              at: clockText(handover.writtenAt, provider.zone),
+            }
+          }
+        />
         <div className="px-[14px] pt-[18px] pb-[14px]">
           <Nights
             nights={standing.nights}
@@ -202,8 +226,18 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
           <>
             <dt>Evidence</dt>
             <dd>{cause.detail}</dd>
+            {first.burst?.beforeMoment && (
+              <>
+                <dt>Last good</dt>
+                <dd>
+                  <Clock moment={new Date(first.burst.beforeMoment)} zone={zone} />, locked for 30 days
+                </dd>
+              </>
+            )}
             <dt>Probably</dt>
             <dd>A program on {first.machineName} encrypts files. Take the machine off the network first.</dd>
+            <dt>Meanwhile</dt>
+            <dd>Nothing of {first.name} is dropped or purged until somebody has looked.</dd>
           </>
         )}
         {cause.kind === "no-policy" && (
@@ -306,11 +340,15 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
           <Link
             className={`btn ${cause.kind === "machine-silent" ? "btn-plain" : "btn-primary"}`}
             data-key="r"
-            href={`${base}/restore`}
+            href={`${base}/restore${cause.kind === "burst" && first.burst?.before ? `?point=${first.burst.before}` : ""}`}
           >
             {cause.kind === "burst" ? "Restore to before" : "Restore from it"}
           </Link>
         )}
+        {first?.burstHoldId && cause.kind === "burst" && (
+          <LiftAlarm sourceId={first.id} holdId={first.burstHoldId} />
+        )}
+        <SetAside key={cause.key} causeKey={cause.key} />
         {first && ["run-failed", "run-caution", "target-passed"].includes(cause.kind) && !first.gone && (
           <BackUpButton sourceId={first.id} label={`Run ${first.name} again`} />
         )}

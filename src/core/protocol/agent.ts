@@ -146,6 +146,8 @@ export const pointReport = z.object({
     changed: z.number(),
     denser: z.number(),
     removed: z.number(),
+    /** Files that have another ending than before. */
+    renamed: z.number().default(0),
     busiestFolder: z.string().nullable(),
     newChunks: z.number(),
     newBytes: z.number(),

@@ -30,7 +30,7 @@ drop policy adding on copies;
 create policy adding on copies for insert with check (changes(client_id));
 
 -- In which depots a run of these rules may write; it waits only while all of them are away.
-create function run_depots_of(place jsonb) returns setof uuid language sql immutable as $$
+create function run_depots_of(place jsonb) returns setof uuid language sql immutable rows 4 as $$
   select (place->>'depotId')::uuid
   union all
   select d::uuid from jsonb_array_elements_text(coalesce(place->'beside', '[]') || coalesce(place->'carryTo', '[]')) d

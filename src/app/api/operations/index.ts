@@ -10,6 +10,7 @@ import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
 import { sources } from "./sources";
+import { watching } from "./watching";
 
 const described: readonly AnyOperation[] = [
   ...people,
@@ -21,6 +22,7 @@ const described: readonly AnyOperation[] = [
   ...keeping,
   ...policies,
   ...sources,
+  ...watching,
   ...restores,
 ];
 

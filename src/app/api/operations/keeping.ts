@@ -143,6 +143,7 @@ export const keeping = [
           reason: body.reason,
           placedBy: context.who.actor,
           placedAt: context.who.at,
+          evidence: null,
         };
         await placeHold(tx, hold);
         await context.record(tx, source.clientId, "placed a hold", source.name, {

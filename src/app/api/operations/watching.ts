@@ -1,0 +1,105 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { notify } from "@/db/notify";
+import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from "@/db/watch-notes";
+import { operation } from "@/server/api/operation";
+import { invalid, notFound } from "@/server/problem";
+import { computeStanding } from "@/server/standing";
+import { reason } from "./ids";
+
+/** The longest that a cause can be set aside: what is out of sight for longer is forgotten. */
+const MOST_DAYS = 31;
+
+export const watching = [
+  operation({
+    id: "setAside",
+    method: "PUT",
+    path: "/watch/set-asides",
+    summary: "Set a cause aside until a moment, with a reason; it comes back by itself.",
+    caller: "technician",
+    body: z.object({
+      key: z.string().min(1).max(300),
+      until: z.iso.datetime({ offset: true }),
+      note: reason,
+    }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const until = new Date(body.until);
+        if (until <= context.who.at) throw invalid("until", "Choose a moment that is still to come.");
+        if (until.getTime() > context.who.at.getTime() + MOST_DAYS * 86_400_000)
+          throw invalid("until", `At most ${MOST_DAYS} days; what is out of sight for longer is forgotten.`);
+        const standing = await computeStanding(tx, {}, context.who.at);
+        const cause = standing.causes.find((one) => one.key === body.key);
+        if (!cause) throw notFound();
+        const clientIds = new Set(
+          standing.sources.filter((one) => cause.sourceIds.includes(one.id)).map((one) => one.clientId),
+        );
+        const clientId = clientIds.size === 1 ? [...clientIds][0]! : null;
+        await setAside(tx, {
+          key: cause.key,
+          clientId,
+          title: cause.title,
+          until,
+          note: body.note,
+          setBy: context.who.actor,
+          setAt: context.who.at,
+        });
+        await context.record(tx, clientId, "set a cause aside", cause.title, { until, note: body.note });
+        await notify(tx, { kind: "source", clientId, id: cause.sourceIds[0] ?? cause.key });
+        return { until };
+      }),
+  }),
+  operation({
+    id: "takeUpAgain",
+    method: "POST",
+    path: "/watch/set-asides/taken-up",
+    summary: "Take up a cause again that was set aside.",
+    caller: "technician",
+    body: z.object({ key: z.string().min(1).max(300) }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const there = (await setAsides(tx, context.who.at)).find((one) => one.key === body.key);
+        if (!there) throw notFound();
+        await takeUpAgain(tx, body.key);
+        await context.record(tx, there.clientId, "took a cause up again", there.title);
+        await notify(tx, { kind: "source", clientId: there.clientId, id: there.key });
+        return { takenUp: true };
+      }),
+  }),
+  operation({
+    id: "readHandover",
+    method: "GET",
+    path: "/watch/handover",
+    summary: "The newest note that one shift left for the next.",
+    caller: "technician",
+    run: (context) => context.tx(async (tx) => ({ handover: await newestHandover(tx) })),
+  }),
+  operation({
+    id: "writeHandover",
+    method: "POST",
+    path: "/watch/handover",
+    summary: "Leave a note for the next shift.",
+    caller: "technician",
+    status: 201,
+    body: z.object({
+      text: z
+        .string()
+        .trim()
+        .min(1, "Write what the next one should know.")
+        .max(4000, "4,000 characters at most."),
+    }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const handover = {
+          id: randomUUID(),
+          writtenAt: context.who.at,
+          writtenBy: context.who.actor,
+          text: body.text,
+        };
+        await insertHandover(tx, handover);
+        await context.record(tx, null, "left a hand-over note", "Watch");
+        await notify(tx, { kind: "client", clientId: null, id: handover.id });
+        return { handover };
+      }),
+  }),
+];
