@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import { all, change, one, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
@@ -214,12 +215,16 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
 export const runRow = (tx: Tx, id: string) =>
   one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
-export const nightRuns = (tx: Tx, filter: StandingFilter, from: Date) =>
-  all<{ clientId: string; at: Date; outcome: Outcome }>(
+/** Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`. */
+export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
+  all<NightCount>(
     tx,
-    `select r.client_id as "clientId", r.due_at as at, r.outcome from runs r join sources s on s.id = r.source_id
-     where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $4 and ${IN_SCOPE}`,
-    [...scopeValues(filter), from],
+    `select r.client_id as "clientId", to_char((r.due_at - interval '12 hours') at time zone c.zone, 'YYYY-MM-DD') as night, r.outcome, count(*)::int as runs
+     from runs r join clients c on c.id = r.client_id${filter.siteId ? " join sources s on s.id = r.source_id" : ""}
+     where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $3 and ($1::uuid is null or r.client_id = $1) and ($2::uuid is null or r.source_id = $2)
+       ${filter.siteId ? "and s.site_id = $4" : ""}
+     group by 1, 2, 3`,
+    [filter.clientId ?? null, filter.sourceId ?? null, from, ...(filter.siteId ? [filter.siteId] : [])],
   );
 
 /** Shares of changed files in the source's earlier runs, for what is usual. */

@@ -4,7 +4,7 @@ import { type ProtectionState, protectionState, STATES } from "@/core/protection
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { listDepots, listGrants } from "@/db/depots";
-import { nightRuns } from "@/db/runs";
+import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceStanding, type StandingFilter, sourceStandings } from "@/db/sources";
 
@@ -53,41 +53,44 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
   const sources = await sourcesWithState(tx, filter, now);
   const zone = (await readProvider(tx))?.zone ?? "UTC";
   const all = await listDepots(tx);
+  const byDepot = new Map<string, SourceWithState[]>();
+  for (const source of sources) {
+    if (source.gone || !source.depotId) continue;
+    const here = byDepot.get(source.depotId) ?? [];
+    byDepot.set(source.depotId, here);
+    here.push(source);
+  }
   const whole: DepotFacts[] = all
-    .filter((depot) => depot.capacityBytes !== null)
+    .filter((depot) => depot.capacityBytes !== null && byDepot.has(depot.id))
     .map((depot) => ({
       id: depot.id,
       depotId: depot.id,
       name: depot.name,
       capacity: depot.capacityBytes!,
       used: depot.usedBytes,
-      sourceIds: sources
-        .filter((source) => source.depotId === depot.id && !source.gone)
-        .map((source) => source.id),
-    }))
-    .filter((depot) => depot.sourceIds.length > 0);
+      sourceIds: byDepot.get(depot.id)!.map((source) => source.id),
+    }));
+  const nameOf = new Map(all.map((depot) => [depot.id, depot.name]));
   const shares: DepotFacts[] = (await listGrants(tx)).flatMap((grant) => {
-    const own = sources.filter(
-      (source) => source.clientId === grant.clientId && source.depotId === grant.depotId && !source.gone,
-    );
+    // only shares that are nearly full are told of: no use gathering the sources of the others
+    if (grant.usedBytes < grant.quotaBytes * 0.85) return [];
+    const own = (byDepot.get(grant.depotId) ?? []).filter((source) => source.clientId === grant.clientId);
     if (!own[0]) return [];
     return {
       id: `${grant.depotId}:${grant.clientId}`,
       depotId: grant.depotId,
-      name: `${own[0].clientName}’s share of ${all.find((depot) => depot.id === grant.depotId)?.name}`,
+      name: `${own[0].clientName}’s share of ${nameOf.get(grant.depotId)}`,
       capacity: grant.quotaBytes,
       used: grant.usedBytes,
       sourceIds: own.map((source) => source.id),
     };
   });
   const depots = [...whole, ...shares];
-  const counts = Object.fromEntries(
-    STATES.map((state) => [state, sources.filter((source) => source.state === state).length]),
-  );
+  const counts = Object.fromEntries(STATES.map((state) => [state, 0])) as Record<ProtectionState, number>;
+  for (const source of sources) counts[source.state] += 1;
   const nights = lastNights(now, zone, NIGHTS);
-  const runs = await nightRuns(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 86_400_000));
-  const zones = new Map(sources.map((source) => [source.clientId, source.clientZone]));
-  const table = nightsTable(runs, zones);
+  const runs = await nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 86_400_000));
+  const table = nightsTable(runs);
   const clients = new Map(sources.map((source) => [source.clientId, source]));
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {
     const row = table.get(clientId);
@@ -106,7 +109,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
   return {
     at: now,
     total: sources.length,
-    counts: counts as Record<ProtectionState, number>,
+    counts,
     causes: findCauses(sources.map(factsOf), depots, now, await damagedSources(tx, filter.clientId ?? null)),
     sources,
     nights,

@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { nightOf } from "@/core/protection/nights";
 import { machineById } from "@/db/machines";
 import { all } from "@/db/scope";
 import { nextJob } from "@/runs/agent-desk";
@@ -109,5 +110,23 @@ describe("leases", () => {
     expect(run).toEqual({ outcome: "failed", code: "run.given-up" });
     const log = await system<{ code: string }>("select code from run_log where run_id = $1", [runId]);
     expect(log.filter((line) => line.code === "machine.lost-run")).toHaveLength(2);
+  });
+});
+
+describe("the night of a run", () => {
+  it("is the same in the database as in the core, in any zone, over changes of the clock", async () => {
+    const { services } = console_;
+    const zones = ["Europe/London", "Pacific/Auckland", "America/St_Johns", "Asia/Kolkata", "UTC"];
+    const moments = Array.from({ length: 400 }, (_, i) => new Date(Date.UTC(2026, 9, 20) + i * 3_700_000));
+    for (const zone of zones) {
+      const rows = await services.db.withScope({ role: "system" }, (tx) =>
+        all<{ night: string }>(
+          tx,
+          `select to_char((m - interval '12 hours') at time zone $2, 'YYYY-MM-DD') as night from unnest($1::timestamptz[]) with ordinality u(m, n) order by n`,
+          [moments, zone],
+        ),
+      );
+      expect(rows.map((row) => row.night)).toEqual(moments.map((moment) => nightOf(moment, zone)));
+    }
   });
 });

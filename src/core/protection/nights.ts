@@ -1,10 +1,13 @@
 import { DateTime } from "luxon";
 import type { Outcome } from "./state";
 
-export interface NightRun {
+/** How many runs of a client ended so in one night. */
+export interface NightCount {
   readonly clientId: string;
-  readonly at: Date;
+  /** The local date of its evening, as `nightOf` gives it. */
+  readonly night: string;
   readonly outcome: Outcome;
+  readonly runs: number;
 }
 
 /** One client's runs of one night, counted by outcome. */
@@ -23,21 +26,15 @@ export function lastNights(now: Date, zone: string, count: number): string[] {
 
 const emptyCell = (): NightCell => ({ clean: 0, caution: 0, failed: 0, stopped: 0, missed: 0 });
 
-/** Clients down, nights across. Zones are those of the clients. */
-export function nightsTable(
-  runs: readonly NightRun[],
-  zones: ReadonlyMap<string, string>,
-): Map<string, Map<string, NightCell>> {
+/** Clients down, nights across. */
+export function nightsTable(counts: readonly NightCount[]): Map<string, Map<string, NightCell>> {
   const table = new Map<string, Map<string, NightCell>>();
-  for (const run of runs) {
-    const zone = zones.get(run.clientId);
-    if (!zone) continue;
-    const night = nightOf(run.at, zone);
-    const row = table.get(run.clientId) ?? new Map<string, NightCell>();
-    table.set(run.clientId, row);
+  for (const { clientId, night, outcome, runs } of counts) {
+    const row = table.get(clientId) ?? new Map<string, NightCell>();
+    table.set(clientId, row);
     const cell = row.get(night) ?? emptyCell();
     row.set(night, cell);
-    cell[run.outcome] += 1;
+    cell[outcome] += runs;
   }
   return table;
 }

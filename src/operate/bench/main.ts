@@ -1,4 +1,5 @@
 import { benchAdopt } from "./adopt";
+import { benchConsole } from "./console";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json } from "./ground";
@@ -18,6 +19,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   disk: benchDisk,
   memory: benchMemory,
   adopt: benchAdopt,
+  console: benchConsole,
 };
 
 const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));
