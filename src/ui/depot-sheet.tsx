@@ -196,7 +196,7 @@ export function DepotSheet() {
           label="Where machines see it themselves, if they do"
           help="A machine that finds this depot under the path writes there and not through the console. Who runs such a machine can then also alter what lies there."
           mono
-          placeholder="empty: all goes through the console"
+          placeholder="/mnt/harbour"
           {...field("direct")}
         />
       )}
@@ -260,7 +260,7 @@ export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Ki
         label="Where machines see it themselves, if they do"
         error={sending.errorOf("direct")}
         mono
-        placeholder="empty: all goes through the console"
+        placeholder="/mnt/harbour"
         value={path}
         onChange={(event) => setPath(event.target.value)}
       />

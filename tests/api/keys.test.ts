@@ -251,6 +251,38 @@ describe("two people for what cannot be undone", () => {
     expect((await decide(id, "declined", second)).status).toBe(200);
   });
 
+  it("deletes a source with its points only when two agree, and never under a hold", async () => {
+    const wish = async () =>
+      (
+        await console_.ok<{ consentId: string }>("POST", `/sources/${machine.sourceId}/deletion`, {
+          reason: "the ship was sold",
+        })
+      ).consentId;
+    const { hold } = await console_.ok<{ hold: { id: string } }>(
+      "POST",
+      `/sources/${machine.sourceId}/holds`,
+      {
+        reason: "a letter from the court",
+      },
+    );
+    const held = await wish();
+    expect(await decide(held, "agreed", second)).toMatchObject({ status: 409 });
+    await console_.ok("DELETE", `/sources/${machine.sourceId}/holds/${hold.id}`);
+    expect((await decide(held, "agreed", second)).status).toBe(200);
+    const rows = await system<{ left: number; paused: boolean; rules: object | null }>(
+      `select (select count(*)::int from points where source_id = s.id and dropped_at is null) as left, paused, rules from sources s where id = $1`,
+      [machine.sourceId],
+    );
+    expect(rows).toEqual([{ left: 0, paused: true, rules: null }]);
+    // in grace they can be brought back
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${machine.sourceId}/recovery-points`,
+    );
+    for (const point of points) await console_.ok("POST", `/recovery-points/${point.id}/keep`);
+    await console_.ok("PATCH", `/sources/${machine.sourceId}`, { policyId: client.policyId, paused: false });
+  });
+
   it("destroys the key when the second agrees, with a certificate; paper still opens the depot", async () => {
     const { fingerprint } = await key();
     expect((await decide(await ask(), "agreed", second)).status).toBe(200);

@@ -78,6 +78,7 @@ const bodyOf = (id: string): unknown => {
     makeEnrolmentCode: { siteId: theirs.siteId },
     holdClientKey: { newPassphrase: "eleven boats on a grey harbour" },
     unlockClientKey: { passphrase: "eleven boats on a grey harbour" },
+    askToDeleteSource: { reason: "it is gone" },
     askToDestroyKey: { reason: "they left" },
     decideConsent: { decision: "declined" },
     changeDepot: { direct: null },

@@ -216,7 +216,6 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
           </>
         )}
       </dl>
-      <DirectWay key={chosen.id} depotId={chosen.id} kind={chosen.kind} direct={chosen.direct} />
       <Filling
         days={usedOn}
         forecast={forecast}
@@ -306,6 +305,10 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
           </ul>
         </section>
       )}
+      <section>
+        <h3 className="part-title mb-1">Past the console</h3>
+        <DirectWay key={chosen.id} depotId={chosen.id} kind={chosen.kind} direct={chosen.direct} />
+      </section>
       <section>
         <h3 className="part-title mb-1">Away by plan</h3>
         <Absences

@@ -15,6 +15,7 @@ import type { Tx } from "@/db/scope";
 import { sentencesOf } from "@/server/policy-saving";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
+import { DeleteSource } from "@/ui/delete-source";
 import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock, clockText } from "@/ui/moment";
@@ -129,6 +130,8 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
   const sentences = await sentencesOf(tx, source.rules ?? {});
+  // where all clauses have one origin, the choice above names it already
+  const oneOrigin = new Set(Object.values(source.origins).map((origin) => origin.layerId)).size === 1;
   const keyState = source.keyDestroyed
     ? "destroyed"
     : source.keyConfirmed
@@ -177,10 +180,13 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
               <dt>{CLAUSE_TITLES[clause]}</dt>
               <dd>
                 {text}
-                <span className="text-soft block text-[13px]">
-                  from {LEVEL_WORDS[source.origins[clause]?.level ?? "group"]} {source.origins[clause]?.name}
-                  {source.origins[clause]?.pinned ? ", pinned" : ""}
-                </span>
+                {!oneOrigin && (
+                  <span className="text-soft block text-[13px]">
+                    from {LEVEL_WORDS[source.origins[clause]?.level ?? "group"]}{" "}
+                    {source.origins[clause]?.name}
+                    {source.origins[clause]?.pinned ? ", pinned" : ""}
+                  </span>
+                )}
               </dd>
             </div>
           ))}
@@ -263,6 +269,7 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           }))}
         />
       </section>
+      <DeleteSource key={source.id} sourceId={source.id} name={source.name} />
       <section>
         <h3 className="part-title mb-1">Last runs</h3>
         <ul>

@@ -1,11 +1,13 @@
 import { z } from "zod";
 import { type Consent, type ConsentKind, openConsents } from "@/db/consents";
 import type { Tx } from "@/db/scope";
+import { sourceById } from "@/db/sources";
 import { type Context, operation } from "@/server/api/operation";
-import { takeDecision } from "@/server/consents";
+import { askConsent, takeDecision } from "@/server/consents";
 import { destroyClientKey } from "@/server/key-holding";
-import { Problem } from "@/server/problem";
-import { scopeQuery, uuid } from "./ids";
+import { notFound, Problem } from "@/server/problem";
+import { deleteSource } from "@/server/source-deletion";
+import { reason, scopeQuery, sourceParam, uuid } from "./ids";
 import { saveAgreedRules } from "./policies";
 
 /** What is done when the second person agrees. */
@@ -13,6 +15,7 @@ const DEEDS: Readonly<
   Partial<Record<ConsentKind, (context: Context, tx: Tx, consent: Consent) => Promise<unknown>>>
 > = {
   "shorten-retention": (context, tx, consent) => saveAgreedRules(context, tx, consent.request),
+  "delete-source": (context, tx, consent) => deleteSource(tx, context.who, consent),
   "destroy-key": (context, tx, consent) => destroyClientKey(context.services, tx, context.who, consent),
 };
 
@@ -26,6 +29,29 @@ export const consents = [
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ consents: await openConsents(tx, query.client ?? null, context.who.at) })),
+  }),
+  operation({
+    id: "askToDeleteSource",
+    method: "POST",
+    path: "/sources/{sourceId}/deletion",
+    summary: "Ask to delete a source with its points; a second person must agree.",
+    caller: "technician",
+    status: 201,
+    params: sourceParam,
+    body: z.object({ reason }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const source = await sourceById(tx, params.sourceId);
+        if (!source) throw notFound();
+        const consentId = await askConsent(tx, context.who, context.person!, {
+          clientId: source.clientId,
+          kind: "delete-source",
+          subject: `${source.name} with its points`,
+          request: { sourceId: source.id },
+          reason: body.reason,
+        });
+        return { consentId };
+      }),
   }),
   operation({
     id: "decideConsent",

@@ -1,0 +1,34 @@
+import type { Consent } from "@/db/consents";
+import { holdsOf } from "@/db/holds";
+import { dropPoint, pointsOf } from "@/db/points";
+import type { Tx } from "@/db/scope";
+import { assignPolicy, setPaused, sourceById } from "@/db/sources";
+import { notFound, Problem } from "./problem";
+import { settleRules } from "./rules";
+import { record, type Who } from "./who";
+
+/** Days in which the points of a deleted source can still be brought back. */
+const GRACE_DAYS = 7;
+
+/**
+ * Deletes a source with its points, as two people agreed: nothing runs any more, and its points are purged when their grace
+ * is over; locked ones when their lock is. Throws a conflict while a hold is in force. Returns how many points leave.
+ */
+export async function deleteSource(tx: Tx, who: Who, consent: Consent): Promise<number> {
+  const source = await sourceById(tx, String(consent.request.sourceId));
+  if (!source) throw notFound();
+  if ((await holdsOf(tx, source.id)).length)
+    throw new Problem("request.conflict", `A hold is in force on ${source.name}. Lift it first.`);
+  const leaving = (await pointsOf(tx, source.id)).filter((point) => !point.droppedAt);
+  const purgeAfter = new Date(who.at.getTime() + GRACE_DAYS * 86_400_000);
+  for (const point of leaving) await dropPoint(tx, point.id, "the source was deleted", who.at, purgeAfter);
+  await setPaused(tx, source.id, true);
+  await assignPolicy(tx, source.id, null);
+  await settleRules(tx, source.clientId, who.at);
+  await record(tx, who, source.clientId, "deleted a source with its points", source.name, {
+    points: leaving.length,
+    purgeAfter,
+    askedBy: consent.askedByName,
+  });
+  return leaving.length;
+}
