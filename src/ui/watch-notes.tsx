@@ -28,7 +28,7 @@ export function SetAside({ causeKey }: { causeKey: string }) {
     );
   return (
     <form
-      className="grid w-full grid-cols-[150px_minmax(0,1fr)_auto] items-end gap-3"
+      className="grid w-full grid-cols-[180px_minmax(0,1fr)] items-end gap-3"
       onSubmit={(event) => {
         event.preventDefault();
         void sending.send(async () => {
@@ -57,9 +57,11 @@ export function SetAside({ causeKey }: { causeKey: string }) {
         value={note}
         onChange={(event) => setNote(event.target.value)}
       />
-      <button type="submit" className="btn btn-plain" disabled={sending.busy || !note.trim()}>
-        Set aside
-      </button>
+      <div>
+        <button type="submit" className="btn btn-plain" disabled={sending.busy || !note.trim()}>
+          Set aside
+        </button>
+      </div>
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
     </form>
   );
