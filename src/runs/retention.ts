@@ -1,13 +1,10 @@
-import { decideRetention } from "@/core/retention/decide";
+import { decideRetention, GRACE_DAYS } from "@/core/retention/decide";
 import { holdsOf } from "@/db/holds";
 import { dropPoint, pointsOf } from "@/db/points";
 import { sourceById } from "@/db/sources";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
 import { zoneOf } from "./request";
-
-/** Days in which a dropped point can still be brought back. */
-export const GRACE_DAYS = 7;
 
 /**
  * Drops the points of a source that its policy no longer keeps. They stay restorable for the days of grace. Locked points

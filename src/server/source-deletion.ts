@@ -1,3 +1,4 @@
+import { GRACE_DAYS } from "@/core/retention/decide";
 import type { Consent } from "@/db/consents";
 import { holdsOf } from "@/db/holds";
 import { dropPoint, pointsOf } from "@/db/points";
@@ -6,9 +7,6 @@ import { assignPolicy, setPaused, sourceById } from "@/db/sources";
 import { notFound, Problem } from "./problem";
 import { settleRules } from "./rules";
 import { record, type Who } from "./who";
-
-/** Days in which the points of a deleted source can still be brought back. */
-const GRACE_DAYS = 7;
 
 /**
  * Deletes a source with its points, as two people agreed: nothing runs any more, and its points are purged when their grace

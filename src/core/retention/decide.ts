@@ -14,6 +14,9 @@ export type Retention =
   | { readonly kind: "tiers"; readonly tiers: Tiers }
   | { readonly kind: "for-ever" };
 
+/** Days in which a dropped point can still be brought back. */
+export const GRACE_DAYS = 7;
+
 export interface PointMoment {
   readonly id: string;
   readonly moment: Date;
