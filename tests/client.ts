@@ -56,7 +56,7 @@ export async function makeClient(
     name: "Everything",
     clauses: {
       what: { folders: [options.folder ?? "/data"], include: [], exclude: [] },
-      when: { schedule: { kind: "on-demand" }, targetHours: 24 },
+      when: { schedules: [], targetHours: 24 },
       howLong: { kind: "for-ever" },
       where: { depotId: depot.id },
       ...options.clauses,

@@ -10,12 +10,41 @@ import { deriveStoreKeys } from "@/store/keys";
 import { sealPoint } from "@/store/point";
 import { OBJECT_ID_BYTES } from "@/store/sealing";
 import { StoreWriter } from "@/store/writer";
+import { runCommand } from "./command";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
 import type { AgentState } from "./state";
 
 /** These say what happened without making the run less than clean. */
 const MERE_NOTES: ReadonlySet<Code> = new Set(["file.special"]);
+
+/**
+ * Runs the commands of Conduct around the making of a point. What fails afterwards cannot take the point back: then it is
+ * told in the log of a run that has ended already, or of one that failed anyway.
+ */
+export async function withCommands(
+  job: BackupJob,
+  reporter: RunReporter,
+  allowed: boolean,
+  work: () => Promise<void>,
+): Promise<void> {
+  const { before, after } = job.clauses.conduct;
+  const about = { sourceName: job.sourceName, runId: job.runId };
+  if (before && !(await runCommand(before, { ...about, moment: "before" }, reporter, allowed)))
+    reporter.commandCautions += 1;
+  reporter.beforeClosing = async () => {
+    if (after && !(await runCommand(after, { ...about, moment: "after" }, reporter, allowed)))
+      reporter.commandCautions += 1;
+  };
+  try {
+    await work();
+  } finally {
+    // a run that failed or was stopped must still set free what the first command held
+    await reporter
+      .closeOnce()
+      .catch((error: Error) => reporter.log("error", "command.failed", null, error.message));
+  }
+}
 
 /** What a recovery point is made from: a reader of the source, and what is known of the point before. */
 export interface Reading {
@@ -65,10 +94,17 @@ export async function makePoint(
   reading: Reading,
 ): Promise<Uint8Array> {
   const keys = deriveStoreKeys(dataKey);
-  const writer = new StoreWriter(keys, {
-    known: (ids) => (job.spaceEmpty ? Promise.resolve(ids.map(() => false)) : link.known(job.runId, ids)),
-    putPack: (packId, parts, holds) => link.putPack(job.runId, packId.toString("hex"), holds, parts),
-  });
+  // before the first byte leaves, the rate is known
+  await reporter.beat();
+  const writer = new StoreWriter(
+    keys,
+    {
+      known: (ids) => (job.spaceEmpty ? Promise.resolve(ids.map(() => false)) : link.known(job.runId, ids)),
+      putPack: (packId, parts, holds) =>
+        link.putPack(job.runId, packId.toString("hex"), holds, parts, reporter.pacer),
+    },
+    job.clauses.conduct.compression,
+  );
   let cautions = 0;
   let telling: Code | null = null;
   const note = (code: Code, path: string | null, message: string) => {
@@ -92,6 +128,7 @@ export async function makePoint(
     folders: reading.folders,
     selector: compileSelection(job.clauses.what),
     previous: reading.previous,
+    readAll: job.pass === "full",
     keepNode: reading.keepNode,
     note,
     progress: reporter.progress,
@@ -128,6 +165,8 @@ export async function makePoint(
     null,
     `${counted(counts.files, "file")}, ${figures.filesRead} of them read, ${counted(stored.newChunks, "new chunk")} in ${counted(stored.packs, "pack")}.`,
   );
+  await reporter.closeOnce();
+  if (reporter.commandCautions > 0) telling ??= "command.failed";
   await reporter.flush();
   await link.putPoint(job.runId, {
     pointId: pointId.toString("hex"),
@@ -135,7 +174,7 @@ export async function makePoint(
     root: Buffer.from(tree).toString("hex"),
     counts,
     figures: { ...figures, ...stored },
-    cautions,
+    cautions: cautions + reporter.commandCautions,
     code: telling,
   });
   return tree;

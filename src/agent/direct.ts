@@ -1,6 +1,7 @@
 import type { DirectWay } from "@/core/protocol/agent";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { ConsoleLink } from "./link";
+import { type Pacer, pacedBody } from "./pacer";
 import type { RunReporter } from "./reporter";
 
 /** How long a way that was given is used; the leave in it lasts longer. */
@@ -39,14 +40,14 @@ export function directLink(link: ConsoleLink, depots: readonly string[], reporte
   };
   return {
     ...delegate(link),
-    putPack: async (runId, packId, holds, parts) => {
+    putPack: async (runId, packId, holds, parts, pacer) => {
       const ways = left.size
         ? (await link.waysToPut(runId, packId)).filter((way) => left.has(way.depotId))
         : [];
       const put: string[] = [];
       await Promise.all(
         ways.map((way) =>
-          write(way, parts).then(
+          write(way, parts, pacer).then(
             () => put.push(way.depotId),
             (error) => giveUp(way, error),
           ),
@@ -54,7 +55,7 @@ export function directLink(link: ConsoleLink, depots: readonly string[], reporte
       );
       // the other depots, and those where it turned out not to lie, get it through the console
       if (put.length && (await link.landed(runId, packId, holds, put))) return;
-      await link.putPack(runId, packId, holds, parts);
+      await link.putPack(runId, packId, holds, parts, pacer);
     },
     readPack: async (runId, depotId, packId, offset, length) => {
       if (!left.has(depotId)) return link.readPack(runId, depotId, packId, offset, length);
@@ -78,7 +79,7 @@ const delegate = (link: ConsoleLink): ConsoleLink => ({
   heartbeat: (runId, report) => link.heartbeat(runId, report),
   log: (runId, lines) => link.log(runId, lines),
   known: (runId, ids) => link.known(runId, ids),
-  putPack: (runId, packId, holds, parts) => link.putPack(runId, packId, holds, parts),
+  putPack: (runId, packId, holds, parts, pacer) => link.putPack(runId, packId, holds, parts, pacer),
   waysToPut: (runId, packId) => link.waysToPut(runId, packId),
   landed: (runId, packId, holds, depotIds) => link.landed(runId, packId, holds, depotIds),
   putPoint: (runId, report) => link.putPoint(runId, report),
@@ -88,18 +89,22 @@ const delegate = (link: ConsoleLink): ConsoleLink => ({
   wayToRead: (runId, depotId, packId) => link.wayToRead(runId, depotId, packId),
 });
 
-async function write(way: DirectWay, parts: readonly Uint8Array[]): Promise<void> {
+async function write(way: DirectWay, parts: readonly Uint8Array[], pacer?: Pacer): Promise<void> {
   if (way.kind === "path") {
+    // a path that it sees is mostly a share on the network
+    for (const part of parts) await pacer?.take(part.length);
     await new LocalFolder(way.path, way.depotId).put(way.name, parts).catch((error) => {
       // it lies there from an earlier try; the console looks at its size
       if ((error as { code?: string }).code !== "request.conflict") throw error;
     });
     return;
   }
+  const { body, headers } = pacedBody(parts, pacer);
   const response = await fetch(way.url, {
     method: "PUT",
-    headers: way.headers,
-    body: new Blob([...parts] as BlobPart[]),
+    headers: { ...way.headers, ...headers },
+    body,
+    ...({ duplex: "half" } as object),
   });
   await response.body?.cancel();
   if (!response.ok && response.status !== 412) throw new Error(`it answers ${response.status}`);

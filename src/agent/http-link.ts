@@ -10,6 +10,7 @@ import {
   readWay,
 } from "@/core/protocol/agent";
 import { type ConsoleLink, Superseded } from "./link";
+import { pacedBody } from "./pacer";
 
 /** How long an agent keeps trying while its console does not answer; then the run fails and is taken up again later. */
 const PATIENCE_MS = 15 * 60_000;
@@ -20,7 +21,7 @@ interface Call {
   readonly method: "GET" | "POST" | "PUT";
   readonly path: string;
   readonly json?: unknown;
-  readonly body?: () => BodyInit;
+  readonly body?: () => BodyInit | ReturnType<typeof pacedBody>;
   readonly headers?: Record<string, string>;
   readonly signal?: AbortSignal;
   /** Give up at once when the console does not answer. */
@@ -39,14 +40,22 @@ export class HttpLink implements ConsoleLink {
     const started = performance.now();
     for (let wait = FIRST_PAUSE_MS; ; wait = Math.min(wait * 2, LONGEST_PAUSE_MS)) {
       try {
+        const made = call.body?.();
+        const paced = made && typeof made === "object" && "headers" in made ? made : null;
         const response = await fetch(new URL(`/agent/v1/${call.path}`, this.consoleUrl), {
           method: call.method,
           headers: {
             ...(this.token ? { authorization: `Bearer ${this.token}` } : {}),
             ...(call.json !== undefined ? { "content-type": "application/json" } : {}),
             ...call.headers,
+            ...paced?.headers,
           },
-          body: call.json !== undefined ? JSON.stringify(call.json) : (call.body?.() ?? null),
+          body:
+            call.json !== undefined
+              ? JSON.stringify(call.json)
+              : paced
+                ? paced.body
+                : ((made as BodyInit | undefined) ?? null),
           ...(call.signal ? { signal: call.signal } : {}),
           ...({ duplex: "half" } as object),
         });
@@ -95,11 +104,11 @@ export class HttpLink implements ConsoleLink {
     return [...new Uint8Array(await response.arrayBuffer())].map(Boolean);
   };
 
-  putPack: ConsoleLink["putPack"] = async (runId, packId, { ids, contentBytes }, parts) => {
+  putPack: ConsoleLink["putPack"] = async (runId, packId, { ids, contentBytes }, parts, pacer) => {
     await this.call({
       method: "PUT",
       path: `runs/${runId}/packs/${packId}?chunks=${ids.length}&content=${contentBytes}`,
-      body: () => new Blob([...ids, ...parts] as BlobPart[]),
+      body: () => pacedBody([...ids, ...parts], pacer),
       headers: { "content-type": "application/octet-stream" },
     });
   };

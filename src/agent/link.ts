@@ -1,6 +1,7 @@
 import type {
   DirectWay,
   EndReport,
+  HeartbeatAnswer,
   Job,
   LogReport,
   PointReport,
@@ -8,6 +9,7 @@ import type {
   SystemReport,
 } from "@/core/protocol/agent";
 import type { PackHolds } from "@/store/pack";
+import type { Pacer } from "./pacer";
 
 /**
  * What an agent asks of its console. Over HTTP in real life; the demo's months are lived through with a link that calls
@@ -17,10 +19,17 @@ export interface ConsoleLink {
   hello(system: SystemReport, started: boolean): Promise<void>;
   /** The next run for this machine; null after a while without one. */
   work(kinds: readonly ("backup" | "restore")[], signal: AbortSignal): Promise<Job | null>;
-  heartbeat(runId: string, report: ProgressReport): Promise<{ stop: boolean }>;
+  heartbeat(runId: string, report: ProgressReport): Promise<HeartbeatAnswer>;
   log(runId: string, lines: readonly LogReport[]): Promise<void>;
   known(runId: string, ids: readonly Uint8Array[]): Promise<boolean[]>;
-  putPack(runId: string, packId: string, holds: PackHolds, parts: readonly Uint8Array[]): Promise<void>;
+  /** With a pacer the pack is sent at its rate. */
+  putPack(
+    runId: string,
+    packId: string,
+    holds: PackHolds,
+    parts: readonly Uint8Array[],
+    pacer?: Pacer,
+  ): Promise<void>;
   /** Ways past the console for a pack that is to be put; none where all depots have it or want it through the console. */
   waysToPut(runId: string, packId: string): Promise<DirectWay[]>;
   /** Tells that a pack lies in these depots; the console looks, and takes it into its index. True when no depot of the run lacks it. */

@@ -57,7 +57,8 @@ program
   .command("run")
   .description("wait for work and do it, until stopped")
   .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
-  .action(async (options: { state: string }) => {
+  .option("--no-commands", "refuse the commands that a policy wants to run before and after")
+  .action(async (options: { state: string; commands: boolean }) => {
     const state = new AgentState(options.state);
     const identity = state.readIdentity();
     if (!identity)
@@ -77,7 +78,7 @@ program
       while (!ending.signal.aborted) {
         try {
           const job = await link.work([kind], ending.signal);
-          if (job) await doJob(link, job, identity, state);
+          if (job) await doJob(link, job, identity, state, options.commands);
         } catch (error) {
           if (ending.signal.aborted) return;
           if (error instanceof CodedError && error.code === "auth.needed")

@@ -1,6 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { LogReport } from "@/core/protocol/agent";
 import { type ConsoleLink, Superseded } from "./link";
+import { Pacer } from "./pacer";
 
 const BEAT_MS = 1000;
 const LOG_MOST = 500;
@@ -12,6 +13,8 @@ export class RunReporter {
   readonly progress = { items: 0, bytes: 0 };
   private readonly abort = new AbortController();
   readonly signal = this.abort.signal;
+  /** The rate at which the run sends. */
+  readonly pacer = new Pacer(this.signal);
   private lines: LogReport[] = [];
   private readonly perCode = new Map<string, number>();
   private sending: Promise<void> = Promise.resolve();
@@ -22,6 +25,12 @@ export class RunReporter {
   private rate = 0;
   private readonly timer: NodeJS.Timeout;
   stopped = false;
+  /** Commands around the run that failed without failing it. */
+  commandCautions = 0;
+  /** What is to be done when all is stored, before the run closes. */
+  beforeClosing: () => Promise<void> = async () => {};
+  /** Who or what stopped it. */
+  why: "person" | "window" = "person";
 
   constructor(
     private readonly link: ConsoleLink,
@@ -61,7 +70,8 @@ export class RunReporter {
   };
 
   private beating = false;
-  private async beat(): Promise<void> {
+  /** Reports now; hears what the console says of rate and stopping. */
+  async beat(): Promise<void> {
     if (this.beating) return;
     this.beating = true;
     try {
@@ -77,9 +87,11 @@ export class RunReporter {
         rate: Math.max(0, Math.round(this.rate)),
         stored: this.storedBytes(),
       });
+      this.pacer.set(answer.bytesPerSecond);
       if (answer.stop && !this.signal.aborted) {
         this.stopped = true;
-        this.abort.abort(new Error("stopped by a person"));
+        this.why = answer.why;
+        this.abort.abort(new Error("stopped"));
       }
       await this.sendLog();
     } catch (error) {
@@ -103,6 +115,13 @@ export class RunReporter {
       }
     }
     await this.sendLog();
+  }
+
+  /** Does what is to be done before the run closes, once. */
+  async closeOnce(): Promise<void> {
+    const work = this.beforeClosing;
+    this.beforeClosing = async () => {};
+    await work();
   }
 
   close(): void {

@@ -1,7 +1,7 @@
 import { CodedError } from "@/core/codes";
 import type { Job } from "@/core/protocol/agent";
 import { openSealed } from "@/store/secrets";
-import { backUpFiles } from "./backup";
+import { backUpFiles, withCommands } from "./backup";
 import { directLink } from "./direct";
 import { type ConsoleLink, Superseded } from "./link";
 import { RunReporter } from "./reporter";
@@ -14,11 +14,14 @@ export const doJob = (
   job: Job,
   identity: Pick<Identity, "privateKey" | "root">,
   state: AgentState,
+  commands = true,
 ): Promise<void> =>
   carryOut(link, job, identity.privateKey, (dataKey, reporter) => {
     const way = job.direct.length ? directLink(link, job.direct, reporter) : link;
     return job.kind === "backup"
-      ? backUpFiles(way, job, dataKey, state, identity.root, reporter)
+      ? withCommands(job, reporter, commands, () =>
+          backUpFiles(way, job, dataKey, state, identity.root, reporter),
+        )
       : restore(way, job, dataKey, identity.root, reporter);
   });
 
@@ -39,8 +42,11 @@ export async function carryOut(
     if (reporter.stopped) {
       await link.end(job.runId, {
         outcome: "stopped",
-        code: "run.stopped",
-        message: "Stopped by a person. What was stored is used by the next run.",
+        code: reporter.why === "window" ? "run.window-over" : "run.stopped",
+        message:
+          reporter.why === "window"
+            ? "Its time was over. What was stored is used by the next run, which goes on from there."
+            : "Stopped by a person. What was stored is used by the next run.",
         figures: { items, bytes },
       });
       return;

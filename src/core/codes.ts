@@ -182,6 +182,23 @@ export const CODES = {
     true,
   ),
   "run.stopped": text("The run was stopped", "A person stopped it.", "Start it again when it suits.", true),
+  "run.window-over": text(
+    "The run's time was over",
+    "Its window closed, or it had run for as long as its policy lets it.",
+    "Nothing, if the next one gets through. Otherwise widen the window or the hours in When.",
+    true,
+  ),
+  "command.failed": text(
+    "A command before or after the run failed",
+    "It ended with an error, did not end in time, or its machine runs no commands. Its output stands in the log.",
+    "Try the command on the machine as the agent's account; correct it in the clause Conduct.",
+  ),
+  "notice.not-sent": text(
+    "A message could not be sent",
+    "The mail server or the webhook refused it, or did not answer; it was tried eight times.",
+    "Look at the settings of mail and webhooks, test them, and send it again.",
+    true,
+  ),
   "run.agent-error": text(
     "The agent met an error it does not know",
     "The message in the log says more.",

@@ -1,4 +1,13 @@
+import type { BandwidthHours } from "@/core/policy/conduct";
 import { all, change, one, type Tx } from "./scope";
+
+/** What may run at once over a link, and how fast. */
+export interface LinkLimits {
+  readonly atOnce: number | null;
+  readonly bandwidth: readonly BandwidthHours[];
+}
+
+export const NO_LIMITS: LinkLimits = { atOnce: null, bandwidth: [] };
 
 export interface Client {
   readonly id: string;
@@ -8,6 +17,7 @@ export interface Client {
   readonly region: string;
   readonly contactName: string;
   readonly contactEmail: string;
+  readonly limits: LinkLimits;
 }
 
 export interface Site {
@@ -15,10 +25,11 @@ export interface Site {
   readonly clientId: string;
   readonly slug: string;
   readonly name: string;
+  readonly limits: LinkLimits;
 }
 
-const CLIENT = `id, slug, name, zone, region, contact_name as "contactName", contact_email as "contactEmail"`;
-const SITE = `id, client_id as "clientId", slug, name`;
+const CLIENT = `id, slug, name, zone, region, contact_name as "contactName", contact_email as "contactEmail", limits`;
+const SITE = `id, client_id as "clientId", slug, name, limits`;
 
 export const listClients = (tx: Tx) => all<Client>(tx, `select ${CLIENT} from clients order by name`);
 export const clientById = (tx: Tx, id: string) =>
@@ -26,7 +37,7 @@ export const clientById = (tx: Tx, id: string) =>
 export const clientBySlug = (tx: Tx, slug: string) =>
   one<Client>(tx, `select ${CLIENT} from clients where slug = $1`, [slug]);
 
-export const insertClient = (tx: Tx, client: Client, now: Date) =>
+export const insertClient = (tx: Tx, client: Omit<Client, "limits">, now: Date) =>
   change(
     tx,
     `insert into clients (id, slug, name, zone, region, contact_name, contact_email, created_at)
@@ -43,7 +54,7 @@ export const insertClient = (tx: Tx, client: Client, now: Date) =>
     ],
   );
 
-export const updateClient = (tx: Tx, client: Omit<Client, "slug">) =>
+export const updateClient = (tx: Tx, client: Omit<Client, "slug" | "limits">) =>
   change(
     tx,
     "update clients set name = $2, zone = $3, region = $4, contact_name = $5, contact_email = $6 where id = $1",
@@ -57,13 +68,18 @@ export const listSites = (tx: Tx, clientId: string | null = null) =>
 export const siteById = (tx: Tx, id: string) =>
   one<Site>(tx, `select ${SITE} from sites where id = $1`, [id]);
 
-export const insertSite = (tx: Tx, site: Site) =>
+export const insertSite = (tx: Tx, site: Omit<Site, "limits">) =>
   change(tx, "insert into sites (id, client_id, slug, name) values ($1, $2, $3, $4)", [
     site.id,
     site.clientId,
     site.slug,
     site.name,
   ]);
+
+export const setClientLimits = (tx: Tx, id: string, limits: LinkLimits) =>
+  change(tx, "update clients set limits = $2 where id = $1", [id, JSON.stringify(limits)]);
+export const setSiteLimits = (tx: Tx, id: string, limits: LinkLimits) =>
+  change(tx, "update sites set limits = $2 where id = $1", [id, JSON.stringify(limits)]);
 
 export interface Provider {
   readonly name: string;

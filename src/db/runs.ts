@@ -25,7 +25,7 @@ export interface Run {
   /** The machine whose agent executes it; null when the runner does. */
   readonly machineId: string | null;
   readonly kind: RunKind;
-  readonly cause: "schedule" | "person";
+  readonly cause: "schedule" | "person" | "retry" | "after";
   readonly requestedBy: string | null;
   readonly dueAt: Date;
   readonly state: RunState;
@@ -37,6 +37,8 @@ export interface Run {
   readonly startedAt: Date | null;
   readonly endedAt: Date | null;
   readonly stopRequestedAt: Date | null;
+  /** Until when it may go on: its window, or how long the policy lets it run. */
+  readonly stopAt: Date | null;
   readonly request: Record<string, unknown>;
   readonly progress: RunProgress;
   readonly figures: Record<string, unknown>;
@@ -44,7 +46,7 @@ export interface Run {
 
 const RUN = `r.id, r.client_id as "clientId", r.source_id as "sourceId", r.machine_id as "machineId", r.kind, r.cause,
   r.requested_by as "requestedBy", r.due_at as "dueAt", r.state, r.outcome, r.code, r.message, r.attempt,
-  r.lease_until as "leaseUntil", r.started_at as "startedAt", r.ended_at as "endedAt", r.stop_requested_at as "stopRequestedAt",
+  r.lease_until as "leaseUntil", r.started_at as "startedAt", r.ended_at as "endedAt", r.stop_requested_at as "stopRequestedAt", r.stop_at as "stopAt",
   r.request, r.progress, r.figures`;
 
 export const runById = (tx: Tx, id: string) =>
@@ -77,6 +79,38 @@ export const insertRun = (
     ],
   );
 
+/** Backups that nobody asked for by hand, many at once. */
+export const insertDueRuns = (
+  tx: Tx,
+  runs: readonly Pick<Run, "id" | "clientId" | "sourceId" | "machineId" | "cause" | "dueAt" | "request">[],
+) =>
+  change(
+    tx,
+    `insert into runs (id, client_id, source_id, machine_id, kind, cause, due_at, request)
+     select id, client_id, source_id, machine_id, 'backup', cause, due_at, request
+     from unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::uuid[], $5::text[], $6::timestamptz[], $7::jsonb[])
+       r(id, client_id, source_id, machine_id, cause, due_at, request)`,
+    [
+      runs.map((run) => run.id),
+      runs.map((run) => run.clientId),
+      runs.map((run) => run.sourceId),
+      runs.map((run) => run.machineId),
+      runs.map((run) => run.cause),
+      runs.map((run) => run.dueAt),
+      runs.map((run) => JSON.stringify(run.request)),
+    ],
+  );
+
+/** Scheduled runs due before a moment whose machine was not there then, where missed times are not made up for. */
+export const passedByRuns = (tx: Tx, before: Date) =>
+  all<Run>(
+    tx,
+    `select ${RUN} from runs r join sources s on s.id = r.source_id join machines m on m.id = r.machine_id
+     where r.kind = 'backup' and r.state = 'due' and r.cause = 'schedule' and r.due_at < $1 and s.rules->'when'->>'missed' in ('next', 'note')
+       and (m.seen_at is null or m.seen_at < r.due_at) for update of r skip locked`,
+    [before],
+  );
+
 /** A backup of the source that waits for its turn, if there is one. */
 export const waitingRun = (tx: Tx, sourceId: string) =>
   one<Run>(
@@ -106,9 +140,37 @@ export const nextClaimable = (
        and (r.kind <> 'backup' or not exists (select from sources s
          where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
            where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $3 and a.to_at > $3))))
+       and (r.kind <> 'backup' or room_for(r.source_id))
      order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
     [machineId, kinds, now, clientId],
   );
+
+/**
+ * Whether the run of a source may begin under the limits of client, site and depots. Where one bears on it, those who
+ * claim under limits come one after another from here to the end of their transaction, so that none passes it by.
+ */
+export async function takeRoom(tx: Tx, sourceId: string): Promise<boolean> {
+  const found = await one<{ limited: boolean }>(tx, "select limited($1) as limited", [sourceId]);
+  if (!found?.limited) return true;
+  await tx.query("select pg_advisory_xact_lock(hashtext('claims under limits'))");
+  return (await one<{ room: boolean }>(tx, "select room_for($1) as room", [sourceId]))?.room ?? true;
+}
+
+/** Whether the limits of client, site and depots leave room for a run of the source now. */
+export const hasRoom = async (tx: Tx, sourceId: string) =>
+  (await one<{ room: boolean }>(tx, "select room_for($1) as room", [sourceId]))?.room ?? true;
+
+/** Lets a run that waits for a later time begin now. */
+export const bringForward = (tx: Tx, id: string, now: Date) =>
+  change(tx, "update runs set due_at = $2 where id = $1 and state = 'due' and due_at > $2", [id, now]);
+
+/** How many runs share the links of a client and of a site. */
+export const linkSharing = async (tx: Tx, clientId: string, siteId: string) =>
+  (await one<{ ofClient: number; ofSite: number }>(
+    tx,
+    `select of_client as "ofClient", of_site as "ofSite" from sharing($1, $2)`,
+    [clientId, siteId],
+  ))!;
 
 /** Clients for whom the runner has runs to execute. */
 export const clientsWithNetworkRuns = async (tx: Tx, now: Date) =>
@@ -127,6 +189,8 @@ export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
     `update runs set state = 'claimed', attempt = attempt + 1, started_at = $2, lease_until = $3 where id = $1 and state = 'due'`,
     [id, now, leaseUntil],
   );
+export const setStopAt = (tx: Tx, id: string, stopAt: Date | null) =>
+  change(tx, "update runs set stop_at = $2 where id = $1", [id, stopAt]);
 export const extendLease = (tx: Tx, id: string, leaseUntil: Date, progress: RunProgress) =>
   change(
     tx,

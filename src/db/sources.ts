@@ -118,13 +118,68 @@ export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt
 export const setPaused = (tx: Tx, id: string, paused: boolean) =>
   change(tx, "update sources set paused = $2 where id = $1", [id, paused]);
 
+/** A source whose run may have to be made, with what decides it. */
+export interface DueSource {
+  readonly id: string;
+  readonly clientId: string;
+  readonly machineId: string | null;
+  readonly rules: Clauses;
+  readonly zone: string;
+  readonly nextDueAt: Date;
+  readonly lastDueAt: Date | null;
+  /** Its machine or connection was not taken away, and the far end still has it. */
+  readonly reachable: boolean;
+  readonly keyUsable: boolean;
+  /** A backup that waits for its turn already. */
+  readonly waitingRun: string | null;
+  readonly waitingCause: string | null;
+  /** All depots that its runs may go to are away by plan. */
+  readonly depotsAway: boolean;
+}
+const DUE = `s.id, s.client_id as "clientId", s.machine_id as "machineId", s.rules, c.zone, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt",
+  s.vanished_at is null and (s.machine_id is not null or s.connection_id is not null) and m.gone_at is null and cn.gone_at is null as reachable,
+  k.confirmed_at is not null and k.destroyed_at is null as "keyUsable"`;
+const DUE_FROM = `sources s join clients c on c.id = s.client_id left join client_keys k on k.client_id = s.client_id
+  left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id`;
+
 /** Sources whose time has come, locked so that two tickers do not both take one. */
 export const dueSources = (tx: Tx, now: Date) =>
-  all<Source & { zone: string; rules: Clauses }>(
+  all<DueSource>(
     tx,
-    `select ${SOURCE}, c.zone from sources s join clients c on c.id = s.client_id
+    `select ${DUE}, w.id as "waitingRun", w.cause as "waitingCause",
+       w.id is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
+         where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $1 and a.to_at > $1)) as "depotsAway"
+     from ${DUE_FROM}
+     left join lateral (select id, cause from runs where source_id = s.id and kind = 'backup' and state = 'due' order by due_at limit 1) w on true
      where s.next_due_at <= $1 and not s.paused and s.rules is not null order by s.next_due_at limit 1000 for update of s skip locked`,
     [now],
+  );
+
+/** Notes for many sources when they run next, and for which time they were taken. */
+export const setNextDues = (
+  tx: Tx,
+  dues: readonly { readonly id: string; readonly nextDueAt: Date | null; readonly lastDueAt: Date }[],
+) =>
+  change(
+    tx,
+    `update sources s set next_due_at = d.next, last_due_at = d.last
+     from unnest($1::uuid[], $2::timestamptz[], $3::timestamptz[]) d(id, next, last) where s.id = d.id`,
+    [dues.map((one) => one.id), dues.map((one) => one.nextDueAt), dues.map((one) => one.lastDueAt)],
+  );
+
+/** Sources whose policy follows another one, since whose last runs have all ended theirs has not run. */
+export const sourcesAfter = (tx: Tx) =>
+  all<DueSource>(
+    tx,
+    `select ${DUE}, null as "waitingRun", null as "waitingCause", false as "depotsAway" from ${DUE_FROM}
+     where s.rules->'when'->>'after' is not null and not s.paused
+       and not exists (select from runs r where r.source_id = s.id and r.kind = 'backup' and r.state <> 'ended')
+       and not exists (select from sources f join runs r on r.source_id = f.id and r.kind = 'backup' and r.state <> 'ended'
+         where f.policy_id = (s.rules->'when'->>'after')::uuid)
+       and exists (select from sources f where f.policy_id = (s.rules->'when'->>'after')::uuid and exists (select from runs r
+         where r.source_id = f.id and r.kind = 'backup' and r.outcome in ('clean', 'caution', 'failed')
+           and r.ended_at > coalesce((select max(o.due_at) from runs o where o.source_id = s.id and o.kind = 'backup'), s.created_at)))
+     for update of s skip locked`,
   );
 
 /** A source with all that its state is told from. */
@@ -174,14 +229,14 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
     tx,
     `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
        p.name as "policyName", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
-       (select max(a.to_at) from absences a where a.depot_id = d.id and a.from_at <= $4 and a.to_at > $4) as "depotAwayUntil",
+       away.until as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
        (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
        k.confirmed_at is not null and k.destroyed_at is null as "keyConfirmed", k.holding as "keyHolding", k.destroyed_at as "keyDestroyed",
-       newest.moment as "newestPoint", coalesce(newest.bytes, 0) as bytes, coalesce(newest.files, 0) as files,
-       coalesce(counted.points, 0) as points, coalesce(counted.added, 0) / 30.0 as "addedPerDay",
-       last.id as "lastRunId", last.ended_at as "lastRunEnded", last.outcome as "lastOutcome", last.code as "lastCode", alarm.evidence as burst, alarm.id as "burstHoldId"
+       u.newest_point as "newestPoint", u.bytes, u.files, u.points, u.added_per_day as "addedPerDay",
+       u.last_run_id as "lastRunId", u.last_run_ended as "lastRunEnded", u.last_outcome as "lastOutcome", u.last_code as "lastCode", alarm.evidence as burst, alarm.id as "burstHoldId"
      from sources s
+     join source_summaries u on u.source_id = s.id
      join clients c on c.id = s.client_id
      join sites si on si.id = s.site_id
      left join policies p on p.id = s.policy_id
@@ -189,14 +244,9 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
      left join machines m on m.id = s.machine_id
      left join connections cn on cn.id = s.connection_id
      left join client_keys k on k.client_id = s.client_id
-     left join lateral (select moment, bytes, files from points where source_id = s.id and purged_at is null and dropped_at is null
-       order by moment desc limit 1) newest on true
-     left join lateral (select count(*) as points, sum(added_bytes) filter (where moment > $4::timestamptz - interval '30 days') as added
-       from points where source_id = s.id and purged_at is null and dropped_at is null) counted on true
-     left join lateral (select id, evidence from holds where source_id = s.id and lifted_at is null and evidence is not null
-       order by placed_at desc limit 1) alarm on true
-     left join lateral (select id, ended_at, outcome, code from runs
-       where source_id = s.id and kind = 'backup' and state = 'ended' and outcome <> 'stopped' order by due_at desc limit 1) last on true
+     left join (select distinct on (source_id) source_id, id, evidence from holds where lifted_at is null and evidence is not null
+       order by source_id, placed_at desc) alarm on alarm.source_id = s.id
+     left join (select depot_id, max(to_at) as until from absences where from_at <= $4 and to_at > $4 group by depot_id) away on away.depot_id = d.id
      where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
      order by c.name, si.name, s.name`,
     [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null, now],

@@ -16,18 +16,30 @@ import { askAllCarries } from "@/runs/carry";
 import { requestAllChecks } from "@/runs/check";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
-import { tickSchedules } from "@/runs/tick";
+import { tellNotices } from "@/runs/notices";
+import { endPassedBy, tickSchedules } from "@/runs/tick";
 import { makeContext } from "@/server/api/operation";
 import { makeServices, type Services } from "@/server/services";
 import type { Settings } from "@/server/settings";
 import { hashPassword } from "@/server/sign-in";
+import { MailDrop } from "@/standins/inbox/mail-drop";
+import { Receiver } from "@/standins/inbox/receiver";
 import { MailServer } from "@/standins/mail/server";
 import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
 import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
-import { CLIENTS, PROVIDER, PROVIDER_RULES, STAFF, type WorldClient, type WorldMail } from "./world";
+import {
+  CLIENTS,
+  nightly,
+  PROVIDER,
+  PROVIDER_NOTICES,
+  PROVIDER_RULES,
+  STAFF,
+  type WorldClient,
+  type WorldMail,
+} from "./world";
 
 const NIGHTS = 31;
 const DAY_MS = 86_400_000;
@@ -86,6 +98,9 @@ class Seeding {
   private readonly bucketSecret = randomSecret(24);
   private readonly bucketServer: S3Server;
   private readonly network: NetworkRuns;
+  private readonly inbox: MailDrop;
+  private readonly receiver: Receiver;
+  private webhookSecret = "";
   private readonly folder: string;
   private readonly end = new Date();
   private readonly start = new Date(this.end.getTime() - NIGHTS * DAY_MS);
@@ -106,6 +121,13 @@ class Seeding {
     });
     this.mailServer = new MailServer(this.mail.world, clock.now);
     this.network = new NetworkRuns(services);
+    this.inbox = new MailDrop(join(this.folder, "messages/mail"));
+    this.receiver = new Receiver(
+      join(this.folder, "messages/hooks"),
+      () => this.webhookSecret,
+      this.inbox.folder,
+      clock.now,
+    );
   }
   private readonly home: string;
 
@@ -131,6 +153,8 @@ class Seeding {
   async close(): Promise<void> {
     await this.mailServer.close();
     await this.bucketServer.close();
+    await this.inbox.close();
+    await this.receiver.close();
   }
 
   async run(): Promise<void> {
@@ -138,6 +162,10 @@ class Seeding {
     this.mailAddress = await this.mailServer.listen();
     const bucketAddress = await this.bucketServer.listen();
     const portOf = (address: string) => Number(new URL(address).port);
+    const inboxPort = await this.inbox.listen(0);
+    const receiverAddress = await this.receiver.listen(0);
+    const people = await this.makeStaff();
+    const webhookId = await this.setUpMessages(inboxPort, receiverAddress);
     writeStandins(this.home, [
       { kind: "mail", folder: join(this.folder, "mail"), port: portOf(this.mailAddress), env: {} },
       {
@@ -146,14 +174,23 @@ class Seeding {
         port: portOf(bucketAddress),
         env: { KEEP_BUCKET_SECRET: this.bucketSecret },
       },
+      { kind: "inbox", folder: join(this.folder, "messages"), port: inboxPort, env: {} },
+      {
+        kind: "receiver",
+        folder: join(this.folder, "messages"),
+        port: portOf(receiverAddress),
+        env: { KEEP_WEBHOOK_SECRET: this.webhookSecret },
+      },
     ]);
-    const people = await this.makeStaff();
     const depots = await this.makeDepots(bucketAddress);
     await this.call(
       "setRules",
       { level: "provider", ownerId: "all" },
       {
-        clauses: PROVIDER_RULES,
+        clauses: {
+          ...PROVIDER_RULES,
+          notices: { ...PROVIDER_NOTICES, webhooks: [webhookId] },
+        },
         reason: "A year, where nobody agreed on anything else",
       },
     );
@@ -190,6 +227,22 @@ class Seeding {
       shown.push({ name: staff.name, role: staff.role, email: staff.email, password, client: null });
     }
     return shown;
+  }
+
+  /** How the desk hears: a mail server and its ticket system. Returns the webhook's id. */
+  private async setUpMessages(port: number, receiver: string): Promise<string> {
+    await this.call(
+      "setMailServer",
+      {},
+      { host: "127.0.0.1", port, security: "none", sender: "deep-keep@lanternfold.example" },
+    );
+    const { webhook, secret } = await this.call<{ webhook: { id: string }; secret: string }>(
+      "makeWebhook",
+      {},
+      { name: "Tickets", url: `${receiver}/tickets` },
+    );
+    this.webhookSecret = secret;
+    return webhook.id;
   }
 
   private async makeDepots(bucketAddress: string): Promise<Map<string, string>> {
@@ -246,6 +299,7 @@ class Seeding {
       { depotId, clientId: client.id },
       { quotaBytes: world.quotaMiB * 1024 * 1024, lockDays: world.lockDays ?? 0 },
     );
+    if (world.limits) await this.call("setClientLimits", { clientId: client.id }, world.limits);
     const carryTo = world.carryTo ? [depots.get(world.carryTo)!] : [];
     const beside = world.beside ? [depots.get(world.beside)!] : [];
     for (const further of [...carryTo, ...beside])
@@ -277,9 +331,14 @@ class Seeding {
           name,
           clauses: {
             what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
-            when: { schedule: world.policy.schedule, targetHours: world.policy.targetHours },
+            when: {
+              schedules: world.policy.schedules,
+              targetHours: world.policy.targetHours,
+              ...world.policy.when,
+            },
             howLong: world.policy.howLong,
             where: { depotId, carryTo, beside },
+            ...world.policy.more,
           },
         },
       );
@@ -301,7 +360,7 @@ class Seeding {
     if (world.mail)
       await this.connectMail(world.mail, client.id, sites[0]!.id, {
         what: { folders: ["/"], include: [], exclude: ["/Drafts", "/Junk"] },
-        when: { schedule: { kind: "daily", at: world.mail.at }, targetHours: world.policy.targetHours },
+        when: { schedules: nightly(world.mail.at), targetHours: world.policy.targetHours },
         howLong: world.policy.howLong,
         where: { depotId },
       });
@@ -446,9 +505,11 @@ class Seeding {
       );
       if (!next?.at || next.at > moment) return;
       this.clock.set(next.at);
+      await endPassedBy(this.services);
       await tickSchedules(this.services);
       for (const living of this.living) if (living.online) await this.work(living);
       while ((await this.network.start()) > 0) await this.network.settled();
+      await tellNotices(this.services);
     }
   }
 

@@ -1,3 +1,4 @@
+import { rulesAt } from "@/core/schedule/rule";
 /** The demo's world: made up, every name in it. Files are described by kind; `files.ts` writes them. */
 export type FileKind = "letters" | "ledger" | "photos" | "drawings" | "readings" | "recipes" | "scans";
 
@@ -39,12 +40,18 @@ export interface WorldClient {
   readonly lockDays?: number;
   readonly policy: {
     readonly name: string;
-    readonly schedule: object;
+    readonly schedules: readonly object[];
     readonly targetHours: number;
+    /** More of the clause When. */
+    readonly when?: object;
+    /** More clauses. */
+    readonly more?: object;
     /** Left to the client's or the provider's rules where it is not given. */
     readonly howLong?: object;
     readonly exclude?: readonly string[];
   };
+  /** What may run at once over its links, and how fast. */
+  readonly limits?: object;
   readonly machines: readonly WorldMachine[];
   readonly mail?: WorldMail;
 }
@@ -57,10 +64,17 @@ const machine = (
   kinds: readonly FileKind[],
   size: number,
 ): WorldMachine => ({ name, site, system: DEBIAN, home, kinds, size });
-const nightly = (at: string) => ({ kind: "daily", at });
+export const nightly = (at: string) => [{ rule: rulesAt(at) }];
 
 /** The provider's own rules: what holds where nobody says otherwise. */
 export const PROVIDER_RULES = { howLong: { kind: "days", days: 365 } };
+
+/** The desk hears once a day of what went wrong, and its ticket system of the same. */
+export const PROVIDER_NOTICES = {
+  on: ["failed", "missed", "caution"],
+  mail: ["desk@lanternfold.example"],
+  digestAt: "07:15",
+};
 
 export const PROVIDER = { name: "Lanternfold", zone: "Europe/London" };
 
@@ -81,7 +95,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 2048,
     policy: {
       name: "Clinics, every evening",
-      schedule: nightly("21:30"),
+      schedules: nightly("21:30"),
       targetHours: 26,
       howLong: { kind: "days", days: 90 },
       exclude: ["*.tmp"],
@@ -100,10 +114,20 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["Saltrow Star", "Saltrow Tern"],
     depot: "Quay",
     quotaMiB: 256,
+    // a satellite link that the bridge needs by day
+    limits: {
+      atOnce: 1,
+      bandwidth: [
+        { hours: { days: [], from: "06:00", to: "22:00" }, kibPerSecond: 64 },
+        { hours: null, kibPerSecond: 512 },
+      ],
+    },
     policy: {
       name: "Ships, thin links",
-      schedule: { kind: "weekly", days: [1, 2, 3, 4, 5, 6, 7], at: "03:15" },
+      schedules: nightly("03:15"),
       targetHours: 30,
+      when: { windows: [{ days: [], from: "22:00", to: "06:00" }], missed: "next", spreadMinutes: 30 },
+      more: { conduct: { compression: "strong", retries: 1, retryMinutes: 20 } },
       howLong: { kind: "last", count: 60 },
       exclude: ["*.mp4", "*.iso"],
     },
@@ -122,7 +146,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 1024,
     policy: {
       name: "Archive, nightly",
-      schedule: nightly("02:14"),
+      schedules: [...nightly("02:14"), { rule: "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=2;BYMINUTE=14", pass: "full" }],
       targetHours: 26,
       howLong: { kind: "tiers", tiers: { daily: 14, weekly: 8, monthly: 24, quarterly: 0, yearly: 20 } },
     },
@@ -140,7 +164,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 512,
     policy: {
       name: "Laptops after closing",
-      schedule: nightly("19:00"),
+      schedules: nightly("19:00"),
       targetHours: 26,
       howLong: { kind: "days", days: 60 },
     },
@@ -171,7 +195,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 1024,
     policy: {
       name: "Drawings, near first",
-      schedule: { kind: "every", hours: 12 },
+      schedules: [{ rule: "FREQ=HOURLY;INTERVAL=12" }],
       targetHours: 24,
       howLong: { kind: "days", days: 120 },
     },
@@ -188,7 +212,7 @@ export const CLIENTS: readonly WorldClient[] = [
     lockDays: 30,
     policy: {
       name: "Dental, seven years",
-      schedule: nightly("22:00"),
+      schedules: nightly("22:00"),
       targetHours: 26,
       howLong: { kind: "days", days: 2557 },
     },
@@ -207,7 +231,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 1024,
     policy: {
       name: "Trust, every evening",
-      schedule: nightly("20:45"),
+      schedules: nightly("20:45"),
       targetHours: 26,
       howLong: { kind: "days", days: 45 },
       exclude: ["*.tmp", "cache"],
@@ -237,7 +261,7 @@ export const CLIENTS: readonly WorldClient[] = [
     quotaMiB: 512,
     policy: {
       name: "Hatchery, nightly",
-      schedule: nightly("23:30"),
+      schedules: nightly("23:30"),
       targetHours: 26,
     },
     machines: [machine("kest-srv-01", "Hatchery", "/srv/sensors", ["readings", "ledger"], 30)],

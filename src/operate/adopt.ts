@@ -1,7 +1,7 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import { slugOf } from "@/core/places";
-import { clausesSchema } from "@/core/policy/clauses";
+import { type Clauses, readClauses } from "@/core/policy/clauses";
 import { whereClause } from "@/core/policy/where";
 import { insertPack } from "@/db/chunks";
 import {
@@ -12,6 +12,7 @@ import {
   insertSite,
   listClients,
   listSites,
+  NO_LIMITS,
   readProvider,
 } from "@/db/clients";
 import { insertCopy } from "@/db/copies";
@@ -229,6 +230,7 @@ async function clientOf(
     id: randomUUID(),
     slug,
     name: taken ? `${told.name} (adopted)` : told.name,
+    limits: NO_LIMITS,
   };
   await insertClient(tx, client, now);
   await setUnconfirmedKey(
@@ -258,7 +260,7 @@ async function sourceOf(tx: Tx, client: Client, content: PointContent, now: Date
     const base = slugOf(wish) || "site";
     let slug = base;
     for (let number = 2; sites.some((one) => one.slug === slug); number += 1) slug = `${base}-${number}`;
-    site = { id: randomUUID(), clientId: client.id, slug, name: wish };
+    site = { id: randomUUID(), clientId: client.id, slug, name: wish, limits: NO_LIMITS };
     await insertSite(tx, site);
   }
   const names = new Set(
@@ -292,10 +294,21 @@ async function policyOf(
   now: Date,
 ): Promise<void> {
   const source = await sourceById(tx, content.sourceId);
-  const read = clausesSchema.safeParse(JSON.parse(content.policy));
-  if (!source || source.policyId || !read.success) return;
+  if (!source || source.policyId) return;
+  let read: Clauses;
+  try {
+    read = readClauses(JSON.parse(content.policy));
+  } catch {
+    return;
+  }
   const name = content.policyName ?? "Adopted policy";
-  const clauses = { ...read.data, where: whereClause.parse({ depotId }) };
+  // other policies and webhooks have other ids here, or are not there
+  const clauses = {
+    ...read,
+    when: { ...read.when, after: null },
+    notices: { ...read.notices, webhooks: [] },
+    where: whereClause.parse({ depotId }),
+  };
   const same = (await listPolicies(tx, client.id)).find((policy) => policy.name === name);
   const id = same?.id ?? randomUUID();
   if (!same)

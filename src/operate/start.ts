@@ -6,6 +6,7 @@ import { AgentState } from "@/agent/state";
 import { listConnections, setAddress } from "@/db/connections";
 import { moveBuckets } from "@/db/depots";
 import { migrate } from "@/db/migrate";
+import { listWebhooks, setMailPort, setWebhookUrl } from "@/db/notices";
 import { countPeople } from "@/db/people";
 import { type DemoStandin, demoMachines, demoStandins, signInFile, writeStandins } from "@/demo/places";
 import { seedDemo } from "@/demo/seed";
@@ -56,6 +57,10 @@ async function placedStandins(home: string, settings: Settings): Promise<readonl
         for (const connection of await listConnections(tx))
           if (connection.address === before) await setAddress(tx, connection.id, after);
         await moveBuckets(tx, before, after);
+        if (standin.kind === "inbox") await setMailPort(tx, standin.port, moved.port);
+        for (const webhook of await listWebhooks(tx))
+          if (webhook.url.startsWith(before))
+            await setWebhookUrl(tx, webhook.id, webhook.url.replace(before, after));
       });
     } finally {
       await services.db.end();
@@ -111,7 +116,8 @@ async function main(): Promise<void> {
         await services.db.end();
       }
     }
-    for (const { kind, port: at, folder, env: told } of await placedStandins(home, settings)) {
+    const standins = await placedStandins(home, settings);
+    for (const { kind, port: at, folder, env: told } of standins) {
       children.keep(
         kind,
         process.execPath,
@@ -177,6 +183,8 @@ async function main(): Promise<void> {
           `  ${person.email.padEnd(38)} ${person.password.padEnd(26)} ${person.name}, ${person.role}`,
         );
       console.log(`  also in ${signInFile(home)}`);
+      const receiver = standins.find((standin) => standin.kind === "receiver");
+      if (receiver) console.log(`What the demo sends by mail and webhook: http://127.0.0.1:${receiver.port}`);
     } else console.log(`  Make the owner at ${url}/setup`);
     console.log("Ctrl-C ends everything.");
   } catch (error) {

@@ -1,15 +1,18 @@
 import { randomUUID } from "node:crypto";
 import type { z } from "zod";
 import { CodedError, isCode } from "@/core/codes";
-import { clausesSchema } from "@/core/policy/clauses";
+import { capAt } from "@/core/policy/bandwidth";
+import { readClauses } from "@/core/policy/clauses";
 import type {
   EndReport,
   enrolRequest,
+  heartbeatAnswer,
   Job,
   LogReport,
   ProgressReport,
   SystemReport,
 } from "@/core/protocol/agent";
+import { stopsAt } from "@/core/schedule/schedule";
 import { locateChunks, packExists } from "@/db/chunks";
 import { clientById, siteById } from "@/db/clients";
 import { placesOfPoint } from "@/db/copies";
@@ -22,14 +25,16 @@ import { policyById } from "@/db/policies";
 import {
   appendLog,
   claimRun,
-  endRun,
   extendLease,
+  linkSharing,
   lockRun,
   nextClaimable,
   type Run,
   type RunEnd,
   type RunKind,
   runById,
+  setStopAt,
+  takeRoom,
 } from "@/db/runs";
 import { all, one, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
@@ -39,6 +44,7 @@ import type { Services } from "@/server/services";
 import { record, type Who } from "@/server/who";
 import { packName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
+import { finishRun } from "./ending";
 import { momentLabel, type StoredRestore } from "./request";
 import { planRunDepots } from "./run-depots";
 import { LEASE_MS, takeUp } from "./tick";
@@ -164,6 +170,7 @@ export async function nextJob(
       [run.clientId],
     );
     if (!free?.free) return null;
+    if (run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
     try {
       await tx.query("savepoint claim");
       if ((await claimRun(tx, run.id, now, new Date(now.getTime() + LEASE_MS))) === 0) return null;
@@ -175,13 +182,12 @@ export async function nextJob(
       // 23505: another claimer was quicker for this source
       if ((error as { code?: string }).code === "23505") return null;
       if (!(error instanceof CodedError)) throw error;
-      await endRun(
+      await finishRun(
         tx,
-        run.id,
+        run,
         { outcome: "failed", code: error.code, message: error.message, figures: {} },
         now,
       );
-      await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return null;
     }
   });
@@ -229,9 +235,12 @@ async function describeJob(
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;
   if (!policy || !source.rules)
     throw new CodedError("request.conflict", "the source has no complete policy any more");
-  const clauses = clausesSchema.parse(source.rules);
+  const clauses = readClauses(source.rules);
   const { targets, previous } = await planRunDepots(tx, run, clauses.where, now);
-  await tx.query("update runs set request = $2 where id = $1", [
+  const pass = run.request.pass === "full" ? "full" : "incremental";
+  const client = (await clientById(tx, run.clientId))!;
+  await setStopAt(tx, run.id, stopsAt(clauses.when, clauses.when.stopAfterHours, client.zone, now));
+  await tx.query("update runs set request = request || $2 where id = $1", [
     run.id,
     JSON.stringify({
       depotIds: targets.map(({ depot }) => depot.id),
@@ -240,7 +249,7 @@ async function describeJob(
       previous: previous?.id.toString("hex") ?? null,
     }),
   ]);
-  const { name, zone, region, contactName, contactEmail } = (await clientById(tx, run.clientId))!;
+  const { name, zone, region, contactName, contactEmail } = client;
   return {
     ...base,
     direct: await directDepots(tx, executor, new Set(targets.map(({ depot }) => depot.id))),
@@ -254,6 +263,7 @@ async function describeJob(
     sourceName: source.name,
     machineName: executor.name,
     clauses,
+    pass,
     previous: previous
       ? {
           pointId: previous.id.toString("hex"),
@@ -286,7 +296,7 @@ export async function heartbeat(
   executor: Executor,
   runId: string,
   report: ProgressReport,
-): Promise<{ stop: boolean }> {
+): Promise<z.infer<typeof heartbeatAnswer>> {
   const now = services.now();
   const { attempt, ...progress } = report;
   return services.db.withScope(machineScope(executor), async (tx) => {
@@ -299,8 +309,31 @@ export async function heartbeat(
     await extendLease(tx, runId, new Date(now.getTime() + LEASE_MS), progress);
     if (executor.id) await markSeen(tx, executor.id, now);
     await notify(tx, { kind: "progress", clientId: run.clientId, id: runId });
-    return { stop: run.stopRequestedAt !== null };
+    const over = run.stopAt !== null && run.stopAt <= now;
+    return {
+      stop: run.stopRequestedAt !== null || over,
+      why: run.stopRequestedAt === null && over ? "window" : "person",
+      bytesPerSecond: run.kind === "backup" ? await bandwidthOf(tx, run, now) : null,
+    };
   });
+}
+
+/** How fast a run may send now: as Conduct says, and its share of the links of its client and site. Null: as it likes. */
+async function bandwidthOf(tx: Tx, run: Run, now: Date): Promise<number | null> {
+  const source = await sourceById(tx, run.sourceId);
+  const client = await clientById(tx, run.clientId);
+  const site = source && (await siteById(tx, source.siteId));
+  if (!source || !client || !site) return null;
+  const caps = [capAt(source.rules?.conduct?.bandwidth ?? [], client.zone, now)];
+  const ofClient = capAt(client.limits.bandwidth, client.zone, now);
+  const ofSite = capAt(site.limits.bandwidth, client.zone, now);
+  if (ofClient !== null || ofSite !== null) {
+    const sharing = await linkSharing(tx, client.id, site.id);
+    caps.push(ofClient && ofClient / Math.max(1, sharing.ofClient));
+    caps.push(ofSite && ofSite / Math.max(1, sharing.ofSite));
+  }
+  const holding = caps.filter((cap) => cap !== null);
+  return holding.length ? Math.floor(Math.min(...holding)) : null;
 }
 
 export async function writeLog(
@@ -354,7 +387,7 @@ export async function endByAgent(
       message: report.message,
       figures: report.figures,
     };
-    await endRun(tx, runId, end, now);
+    await finishRun(tx, run, end, now);
     if (run.kind === "restore") {
       const who: Who = { actor: executor.name, address: "its agent", at: now };
       await record(tx, who, run.clientId, "ended a restore", executor.name, {
@@ -363,7 +396,6 @@ export async function endByAgent(
         ...report.figures,
       });
     }
-    await notify(tx, { kind: "run", clientId: run.clientId, id: runId });
   });
 }
 

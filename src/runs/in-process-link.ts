@@ -33,10 +33,13 @@ export function inProcessLink(services: Services, executor: Executor): ConsoleLi
         runId,
         ids.map((id) => Buffer.from(id)),
       ),
-    putPack: async (runId, packId, holds, parts) => {
-      const content = async function* () {
-        yield* parts;
-      };
+    putPack: async (runId, packId, holds, parts, pacer) => {
+      const content = () =>
+        pacer?.limited
+          ? pacer.slices(parts)
+          : (async function* () {
+              yield* parts;
+            })();
       while (!(await takePack(services, executor, runId, Buffer.from(packId, "hex"), holds, content())));
     },
     // in the console's own process every way is its own

@@ -8,7 +8,17 @@ import { clientKey } from "@/db/keys";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { type Point, pointById } from "@/db/points";
-import { insertRun, lockRun, type Run, requestStop, runById, runningRun, waitingRun } from "@/db/runs";
+import {
+  bringForward,
+  hasRoom,
+  insertRun,
+  lockRun,
+  type Run,
+  requestStop,
+  runById,
+  runningRun,
+  waitingRun,
+} from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type Source, sourceById } from "@/db/sources";
 import { pathFromText } from "@/server/path-text";
@@ -26,7 +36,12 @@ export async function isReachable(tx: Tx, source: Source): Promise<boolean> {
 }
 
 /** Asks for a backup now. When one waits already, that one is meant. */
-export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise<Run> {
+export async function requestBackup(
+  tx: Tx,
+  who: Who,
+  sourceId: string,
+  pass: "incremental" | "full" = "incremental",
+): Promise<Run> {
   const source = await sourceById(tx, sourceId);
   if (!source) throw notFound();
   if (!(await isReachable(tx, source)))
@@ -42,7 +57,19 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
   if (key?.destroyedAt) throw new Problem("key.destroyed");
   if (!key?.confirmedAt) throw new Problem("key.not-confirmed");
   const waiting = await waitingRun(tx, sourceId);
-  if (waiting) return waiting;
+  if (waiting) {
+    if (waiting.dueAt <= who.at) return waiting;
+    // it was to be tried again later; whoever asks does not want to wait for that
+    await bringForward(tx, waiting.id, who.at);
+    await record(tx, who, source.clientId, "asked for a backup", source.name, { run: waiting.id });
+    await notify(tx, {
+      kind: "run",
+      clientId: source.clientId,
+      id: waiting.id,
+      machineId: source.machineId ?? undefined,
+    });
+    return (await runById(tx, waiting.id))!;
+  }
   const id = randomUUID();
   await insertRun(tx, {
     id,
@@ -53,9 +80,9 @@ export async function requestBackup(tx: Tx, who: Who, sourceId: string): Promise
     cause: "person",
     requestedBy: who.actor,
     dueAt: who.at,
-    request: {},
+    request: { pass },
   });
-  await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id });
+  await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id, pass });
   await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId ?? undefined });
   return (await runById(tx, id))!;
 }
@@ -80,6 +107,8 @@ export async function depotAway(
 /** Why a due run does not start yet, in a sentence; null when it may. */
 export async function whyWaiting(tx: Tx, run: Run, now: Date): Promise<string | null> {
   if (run.state !== "due") return null;
+  if (run.dueAt > now)
+    return `Is tried again at ${run.dueAt.toISOString().slice(11, 16)} UTC, as the clause Conduct says.`;
   if (run.kind === "backup") {
     const running = await runningRun(tx, run.sourceId);
     if (running) {
@@ -89,6 +118,8 @@ export async function whyWaiting(tx: Tx, run: Run, now: Date): Promise<string | 
   const away = run.kind === "backup" ? await depotAway(tx, run.sourceId, now) : null;
   if (away)
     return `Waits for the depot ${away.depotName}, which is away until ${away.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${away.note}.`;
+  if (run.kind === "backup" && !(await hasRoom(tx, run.sourceId)))
+    return "Waits for its turn: as many runs as the limits of its client, site or depot allow are under way.";
   return run.machineId
     ? "Waits for the machine: its agent has not taken the run yet."
     : "Waits for its turn at the runner, which reads it over the network.";

@@ -8,9 +8,10 @@ import { requestAllChecks, resumeChecks, runCheck } from "./check";
 import { growLocks } from "./locks";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
+import { tellNotices } from "./notices";
 import { purgeAll } from "./purge";
 import { applyRetention } from "./retention";
-import { takeUpLapsed, tickSchedules } from "./tick";
+import { endPassedBy, takeUpLapsed, tickFollowers, tickSchedules } from "./tick";
 
 const TICK_MS = 2000;
 
@@ -70,14 +71,27 @@ export async function startRunner(
   const tick = async () => {
     try {
       await takeUpLapsed(services);
+      await endPassedBy(services);
       await tickSchedules(services);
+      await tickFollowers(services);
       await network.start();
     } catch (error) {
       report(error);
     }
   };
+  // a mail server that does not answer must not hold up the schedules
+  let telling: Promise<unknown> | null = null;
+  const tell = () => {
+    telling ??= tellNotices(services)
+      .catch(report)
+      .finally(() => {
+        telling = null;
+      });
+  };
   const timer = setInterval(() => {
-    if (!stopped) ticking = ticking.then(tick);
+    if (stopped) return;
+    ticking = ticking.then(tick);
+    tell();
   }, TICK_MS);
   return {
     stop: async () => {
@@ -85,6 +99,7 @@ export async function startRunner(
       clearInterval(timer);
       clearInterval(beating);
       await ticking;
+      await telling;
       await queue.stop();
     },
   };

@@ -9,7 +9,7 @@ import { type BurstEvidence, holdsOf, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
 import { insertPoint, lockPoints, pointOfRun, pointsOf } from "@/db/points";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
-import { endRun, lockRun, type Run, runById, usualChanges } from "@/db/runs";
+import { lockRun, type Run, runById, usualChanges } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
@@ -21,6 +21,7 @@ import { fanOut, type Taken } from "@/store/places/fan-out";
 import { type Place, rangesOf } from "@/store/places/place";
 import { type Executor, machineScope, runOf } from "./agent-desk";
 import { askCarry } from "./carry-request";
+import { finishRun } from "./ending";
 import { leaveOut, targetsOf } from "./run-depots";
 
 /** How what a run stores comes into its depots: packs, then the recovery point that closes it. */
@@ -399,9 +400,9 @@ async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Pr
   const first = usual.length === 0 && report.figures.filesUnchanged === 0;
   const failed = (await depotsOfRun(tx, run.id)).find((depot) => depot.state === "failed");
   const code: Code | null = report.code && isCode(report.code) ? report.code : null;
-  await endRun(
+  await finishRun(
     tx,
-    run.id,
+    run,
     {
       outcome: report.cautions > 0 || failed ? "caution" : "clean",
       code: code ?? failed?.code ?? null,
@@ -417,7 +418,6 @@ async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Pr
     },
     now,
   );
-  await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
   await tx.query("select enqueue('retention', $1::json, $2)", [
     JSON.stringify({ sourceId: run.sourceId }),
     `retention ${run.sourceId}`,

@@ -1,72 +1,120 @@
 import { randomUUID } from "node:crypto";
-import { clientKey } from "@/db/keys";
+import { nextRuns } from "@/core/schedule/schedule";
 import { notify } from "@/db/notify";
-import { appendLog, endRun, insertRun, lapsedRuns, type Run, returnRun, waitingRun } from "@/db/runs";
+import { appendLog, insertDueRuns, lapsedRuns, passedByRuns, type Run, returnRun, runById } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { dueSources, setNextDue } from "@/db/sources";
-import { nextDue } from "@/server/rules";
+import { type DueSource, dueSources, setNextDues, sourcesAfter } from "@/db/sources";
 import type { Services } from "@/server/services";
-import { depotAway, isReachable } from "./request";
+import { finishRun } from "./ending";
 
 export const LEASE_MS = 60_000;
 const ATTEMPTS = 3;
+/** How long a run waits for a machine whose policy does not make up for missed times. */
+const PATIENCE_MS = 60 * 60_000;
 
 /** Makes the runs whose time has come. Several tickers do no harm: each source is taken by one of them. */
 export async function tickSchedules(services: Services): Promise<number> {
   const now = services.now();
   return services.db.withScope({ role: "system" }, async (tx) => {
     const due = await dueSources(tx, now);
-    let made = 0;
-    for (const source of due) {
-      const dueAt = source.nextDueAt!;
-      await setNextDue(tx, source.id, nextDue({ lastDueAt: dueAt }, source.rules, source.zone, now), dueAt);
-      const key = await clientKey(tx, source.clientId);
-      if (!key?.confirmedAt || key.destroyedAt || !(await isReachable(tx, source))) continue;
-      const waiting = await waitingRun(tx, source.id);
-      // it was not missed: its depot is away by plan, and the one run that waits is enough
-      if (waiting && (await depotAway(tx, source.id, now))) continue;
-      if (waiting?.cause === "schedule") await endAsMissed(tx, waiting, now);
-      else if (waiting) continue;
-      const id = randomUUID();
-      await insertRun(tx, {
-        id,
-        clientId: source.clientId,
-        sourceId: source.id,
-        machineId: source.machineId,
-        kind: "backup",
-        cause: "schedule",
-        requestedBy: null,
-        dueAt,
-        request: {},
-      });
-      await notify(tx, {
-        kind: "run",
-        clientId: source.clientId,
-        id,
-        machineId: source.machineId ?? undefined,
-      });
-      made += 1;
+    const plans = due.map((source) => {
+      const options = { anchor: source.nextDueAt, sourceId: source.id };
+      const { when } = source.rules;
+      const just = new Date(source.nextDueAt.getTime() - 1);
+      return {
+        source,
+        next: nextRuns(when, source.zone, now, 1, options)[0]?.at ?? null,
+        pass: nextRuns(when, source.zone, just, 1, {
+          ...options,
+          anchor: source.lastDueAt ?? source.nextDueAt,
+        })[0]?.pass,
+      };
+    });
+    await setNextDues(
+      tx,
+      plans.map(({ source, next }) => ({ id: source.id, nextDueAt: next, lastDueAt: source.nextDueAt })),
+    );
+    const starting = [];
+    for (const { source, pass } of plans) {
+      if (!source.reachable || !source.keyUsable) continue;
+      if (source.waitingRun) {
+        // it was not missed: its depot is away by plan, and the one run that waits is enough
+        if (source.depotsAway || source.waitingCause !== "schedule") continue;
+        await endAsMissed(tx, (await runById(tx, source.waitingRun))!, now, "the next one was due");
+      }
+      starting.push(dueRun(source, source.nextDueAt, "schedule", pass ?? "incremental"));
     }
-    return made;
+    await make(tx, starting);
+    return starting.length;
   });
 }
 
-/** A run that still waited when the next one's time came. */
-async function endAsMissed(tx: Tx, run: Run, now: Date): Promise<void> {
-  await endRun(
+type Starting = Parameters<typeof insertDueRuns>[1][number];
+const dueRun = (
+  source: Pick<DueSource, "id" | "clientId" | "machineId">,
+  dueAt: Date,
+  cause: Run["cause"],
+  pass: "incremental" | "full",
+): Starting => ({
+  id: randomUUID(),
+  clientId: source.clientId,
+  sourceId: source.id,
+  machineId: source.machineId,
+  cause,
+  dueAt,
+  request: { pass },
+});
+
+async function make(tx: Tx, starting: readonly Starting[]): Promise<void> {
+  if (starting.length === 0) return;
+  await insertDueRuns(tx, starting);
+  for (const run of starting)
+    await notify(tx, {
+      kind: "run",
+      clientId: run.clientId,
+      id: run.id,
+      machineId: run.machineId ?? undefined,
+    });
+}
+
+/** Makes the runs of policies that follow another one whose runs have all ended. */
+export async function tickFollowers(services: Services): Promise<number> {
+  const now = services.now();
+  return services.db.withScope({ role: "system" }, async (tx) => {
+    const ready = (await sourcesAfter(tx)).filter((source) => source.reachable && source.keyUsable);
+    await make(
+      tx,
+      ready.map((source) => dueRun(source, now, "after", "incremental")),
+    );
+    return ready.length;
+  });
+}
+
+/** Ends runs whose machine was not there at their time, where the policy does not make up for it. */
+export async function endPassedBy(services: Services): Promise<number> {
+  const now = services.now();
+  return services.db.withScope({ role: "system" }, async (tx) => {
+    const passed = await passedByRuns(tx, new Date(now.getTime() - PATIENCE_MS));
+    for (const run of passed) await endAsMissed(tx, run, now, "an hour had passed");
+    return passed.length;
+  });
+}
+
+/** A run that nothing could start at its time. */
+async function endAsMissed(tx: Tx, run: Run, now: Date, before: string): Promise<void> {
+  await finishRun(
     tx,
-    run.id,
+    run,
     {
       outcome: "missed",
       code: run.machineId ? "machine.silent" : null,
       message: run.machineId
-        ? "The machine did not take the run before the next one was due."
-        : "The runner did not come to it before the next one was due.",
+        ? `The machine did not take the run before ${before}.`
+        : `The runner did not come to it before ${before}.`,
       figures: {},
     },
     now,
   );
-  await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
 }
 
 /** Takes up again what nobody executes any more: the lease ran out. After three attempts a run is given up. */
@@ -82,26 +130,24 @@ export async function takeUpLapsed(services: Services): Promise<number> {
 /** Returns one broken run to the queue, or gives it up. */
 export async function takeUp(tx: Tx, run: Run, now: Date): Promise<void> {
   if (run.stopRequestedAt) {
-    await endRun(
-      tx,
-      run.id,
-      { outcome: "stopped", code: "run.stopped", message: "Stopped while its agent was gone.", figures: {} },
-      now,
-    );
-  } else if (run.attempt >= ATTEMPTS) {
-    await endRun(tx, run.id, { outcome: "failed", code: "run.given-up", message: null, figures: {} }, now);
-  } else {
-    await returnRun(tx, run.id);
-    await appendLog(tx, run, [
-      {
-        at: now,
-        level: "info",
-        code: "machine.lost-run",
-        path: null,
-        message: `Attempt ${run.attempt} was broken off; the run is taken up again.`,
-      },
-    ]);
+    const message = "Stopped while its agent was gone.";
+    await finishRun(tx, run, { outcome: "stopped", code: "run.stopped", message, figures: {} }, now);
+    return;
   }
+  if (run.attempt >= ATTEMPTS) {
+    await finishRun(tx, run, { outcome: "failed", code: "run.given-up", message: null, figures: {} }, now);
+    return;
+  }
+  await returnRun(tx, run.id);
+  await appendLog(tx, run, [
+    {
+      at: now,
+      level: "info",
+      code: "machine.lost-run",
+      path: null,
+      message: `Attempt ${run.attempt} was broken off; the run is taken up again.`,
+    },
+  ]);
   await notify(tx, {
     kind: "run",
     clientId: run.clientId,

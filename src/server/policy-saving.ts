@@ -1,12 +1,14 @@
-import { CLAUSE_NAMES, type ClauseName, type GroupRule, ruleSentence } from "@/core/policy/cascade";
+import { CLAUSE_NAMES, type ClauseName, type GroupRule, inForce, ruleSentence } from "@/core/policy/cascade";
 import { type Clauses, clauseSentence } from "@/core/policy/clauses";
 import { whereSentence } from "@/core/policy/where";
 import { keepsLess } from "@/core/retention/shorter";
+import { nextRuns } from "@/core/schedule/schedule";
 import { clientById } from "@/db/clients";
 import { depotById, grantOf, listDepots } from "@/db/depots";
+import { webhookById } from "@/db/notices";
 import { notify } from "@/db/notify";
 import type { Person } from "@/db/people";
-import { listPolicies, type Policy, savePolicy } from "@/db/policies";
+import { layersOfClient, listPolicies, type Policy, savePolicy } from "@/db/policies";
 import { enqueue } from "@/db/queue";
 import type { Tx } from "@/db/scope";
 import { askConsent } from "./consents";
@@ -31,6 +33,53 @@ async function checkDepots(tx: Tx, clientId: string | null, clauses: Partial<Cla
         `clauses.where.${field}`,
         `${depot.name} is not granted to ${(await clientById(tx, clientId))?.name}. Grant it in the view Depots first.`,
       );
+  }
+}
+
+/** Throws a problem of the field for schedules that never fire, for policies in a circle, for webhooks that are not there. */
+async function checkWhen(tx: Tx, policy: Policy, now: Date): Promise<void> {
+  const { when, notices } = policy.clauses;
+  for (const [i, id] of (notices?.webhooks ?? []).entries())
+    if (!(await webhookById(tx, id)))
+      throw invalid(`clauses.notices.webhooks.${i}`, "This webhook is not there.");
+  if (!when) return;
+  for (const [i, schedule] of when.schedules.entries())
+    if (nextRuns({ ...when, schedules: [schedule] }, "UTC", now, 1, { anchor: now }).length === 0)
+      throw invalid(
+        `clauses.when.schedules.${i}.rule`,
+        when.windows.length
+          ? "This schedule never fires: none of its times can be brought into a window."
+          : "This schedule never fires: there is no such day.",
+      );
+  if (!when.after) return;
+  if (!policy.clientId)
+    throw invalid("clauses.when.after", "A policy belongs to a client; rules for all cannot follow one.");
+  const layers = await layersOfClient(tx, policy.clientId);
+  const groups = layers.filter((layer) => layer.level === "group" && layer.id !== policy.id);
+  if (policy.level === "group") groups.push(policy);
+  if (!groups.some((group) => group.id === when.after))
+    throw invalid("clauses.when.after", "This client has no such policy.");
+  // what each follows, as it would be
+  const wider = [...layers.filter((layer) => layer.id !== policy.id), policy].filter(
+    (layer) => layer.level === "provider" || layer.level === "client",
+  );
+  const follows = new Map(
+    groups.map((group) => [group.id, inForce([...wider, group]).clauses.when?.after ?? null]),
+  );
+  if (policy.level !== "group" && policy.level !== "client") return;
+  for (const group of groups) {
+    const chain = [group];
+    for (let next = follows.get(group.id); next; next = follows.get(next)) {
+      const one = groups.find((candidate) => candidate.id === next);
+      if (!one) break;
+      chain.push(one);
+      if (one === group)
+        throw invalid(
+          "clauses.when.after",
+          `These policies would wait for each other: ${chain.map((link) => link.name).join(" → ")}.`,
+        );
+      if (chain.length > groups.length) break;
+    }
   }
 }
 
@@ -88,6 +137,7 @@ export async function saveRules(
       throw invalid("name", `${(await clientById(tx, policy.clientId!))?.name} has a policy of this name.`);
   }
   await checkDepots(tx, policy.clientId, policy.clauses);
+  await checkWhen(tx, policy, who.at);
   const effects = await effectsOf(tx, policy);
   const shorter = shortened(effects, who.at);
   if (shorter.length && !agreed && person) {

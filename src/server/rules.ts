@@ -20,11 +20,12 @@ import { assignPolicy, type Source, setRules, sourcesOfClient } from "@/db/sourc
 
 /** When a source runs next under its rules. */
 export const nextDue = (
-  source: Pick<Source, "lastDueAt">,
+  source: Pick<Source, "id" | "lastDueAt">,
   clauses: Pick<Clauses, "when">,
   zone: string,
   after: Date,
-): Date | null => nextRuns(clauses.when.schedule, zone, after, 1, source.lastDueAt)[0] ?? null;
+): Date | null =>
+  nextRuns(clauses.when, zone, after, 1, { anchor: source.lastDueAt, sourceId: source.id })[0]?.at ?? null;
 
 /** The layers that touch one source. */
 const layersFor = (source: Source, layers: readonly Policy[]): Layer[] =>

@@ -40,6 +40,8 @@ export interface SnapshotOptions {
   readonly folders: readonly string[];
   readonly selector: Selector;
   readonly previous: PreviousTree | null;
+  /** Reads every file anew, whatever its times say. */
+  readonly readAll?: boolean;
   /** Called for every node of the new tree; what it is given becomes the next run's previous tree. */
   readonly keepNode: (id: Uint8Array, bytes: Uint8Array | null) => void;
   /** Called for every item that is passed over, in whole or in part. */
@@ -233,6 +235,7 @@ class Snapshot {
     const { progress } = this.options;
     progress.items += 1;
     if (
+      !this.options.readAll &&
       old?.type === "file" &&
       old.size === item.size &&
       sameTimes(item, old) &&

@@ -1,10 +1,17 @@
+import { join } from "node:path";
+import { MailDrop } from "./inbox/mail-drop";
+import { Receiver } from "./inbox/receiver";
 import { MailServer } from "./mail/server";
 import { MailTenants } from "./mail/tenants";
 import { S3Server } from "./s3/server";
 
-/** The simulated outside world as programs: `standins mail PORT FOLDER`, `standins bucket PORT FOLDER` (its secret in KEEP_BUCKET_SECRET). */
+/**
+ * The simulated outside world as programs: `standins mail PORT FOLDER`, `standins bucket PORT FOLDER` (its secret in
+ * KEEP_BUCKET_SECRET), `standins inbox PORT FOLDER` (SMTP), `standins receiver PORT FOLDER` (webhooks and a page of what
+ * came; the signing secret in KEEP_WEBHOOK_SECRET).
+ */
 const [kind, port, folder] = process.argv.slice(2);
-if (!folder) throw new Error("usage: standins mail|bucket PORT FOLDER");
+if (!folder) throw new Error("usage: standins mail|bucket|inbox|receiver PORT FOLDER");
 switch (kind) {
   case "mail":
     console.log(`Mail at ${await new MailServer(new MailTenants(folder)).listen(Number(port))}`);
@@ -12,6 +19,15 @@ switch (kind) {
   case "bucket": {
     const keys = { "deep-keep": { secret: process.env.KEEP_BUCKET_SECRET ?? "" } };
     console.log(`Bucket at ${await new S3Server({ folder, keys }).listen(Number(port))}`);
+    break;
+  }
+  case "inbox":
+    console.log(`Inbox at port ${await new MailDrop(join(folder, "mail")).listen(Number(port))}`);
+    break;
+  case "receiver": {
+    const secret = () => process.env.KEEP_WEBHOOK_SECRET ?? null;
+    const receiver = new Receiver(join(folder, "hooks"), secret, join(folder, "mail"));
+    console.log(`What was sent is shown at ${await receiver.listen(Number(port))}`);
     break;
   }
   default:

@@ -7,17 +7,22 @@ import type { ClauseName, GroupRule, Level, Origin } from "@/core/policy/cascade
 import { type Clauses, clauseSentence, clausesSchema, encryptionSentence } from "@/core/policy/clauses";
 import { type Where, whereSentence } from "@/core/policy/where";
 import { ApiError, callApi } from "./api";
+import { ConductFields, conductDraft, conductOf } from "./conduct-fields";
 import { Refusal, TextField, useSending } from "./form";
 import { GroupRuleFields, groupRuleDraft, groupRuleOf } from "./group-rule-fields";
 import { HowLongFields, howLongClause, howLongDraft } from "./how-long-fields";
 import { KeyHolding } from "./key-holding";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
-import { Clause, WhatFields, WhenFields, whatDraft, whatOf, whenDraft, whenOf } from "./policy-clauses";
+import { NoticesFields, noticesDraft, noticesOf } from "./notices-fields";
+import { Clause, WhatFields, whatDraft, whatOf } from "./policy-clauses";
 import { RuleEffects } from "./policy-effects";
 import { PolicyHistory } from "./policy-history";
 import { say } from "./say";
+import { whenDraft, whenOf } from "./schedule-draft";
 import type { ShownConsent } from "./shown-consent";
+import { type Follows, WhatFollows } from "./what-follows";
+import { WhenFields } from "./when-fields";
 import { WhereFields, whereDraft, whereOf } from "./where-fields";
 
 export interface SheetPolicy {
@@ -58,7 +63,11 @@ const CLAUSES: readonly (readonly [ClauseName, string])[] = [
   ["when", "When"],
   ["howLong", "How long"],
   ["where", "Where"],
+  ["conduct", "Conduct"],
+  ["notices", "Notices"],
 ];
+/** Clauses that hold plainly where no level gives them. */
+const OPTIONAL: ReadonlySet<ClauseName> = new Set(["conduct", "notices"]);
 
 /** What is in the fields, as typed: of each clause its own part, and whether it is set here at all. */
 function draftOf(policy: SheetPolicy, firstDepot: string) {
@@ -67,7 +76,8 @@ function draftOf(policy: SheetPolicy, firstDepot: string) {
   const own = Object.fromEntries(
     CLAUSES.map(([clause]) => [
       clause,
-      policy.clauses[clause] !== undefined || (isNew && policy.inherited.clauses[clause] === undefined),
+      policy.clauses[clause] !== undefined ||
+        (isNew && policy.inherited.clauses[clause] === undefined && !OPTIONAL.has(clause)),
     ]),
   ) as Record<ClauseName, boolean>;
   return {
@@ -79,6 +89,8 @@ function draftOf(policy: SheetPolicy, firstDepot: string) {
     when: whenDraft(shown.when),
     howLong: howLongDraft(shown.howLong),
     where: whereDraft(shown.where, firstDepot),
+    conduct: conductDraft(shown.conduct),
+    notices: noticesDraft(shown.notices),
     rule: groupRuleDraft(policy.rule),
   };
 }
@@ -91,18 +103,12 @@ function clausesOf(draft: Draft): Partial<Record<ClauseName, unknown>> {
     when: () => whenOf(draft.when, number),
     howLong: () => howLongClause(draft.howLong, number),
     where: () => whereOf(draft.where, number),
+    conduct: () => conductOf(draft.conduct, number),
+    notices: () => noticesOf(draft.notices),
   };
   return Object.fromEntries(
     CLAUSES.filter(([clause]) => draft.own[clause]).map(([clause]) => [clause, all[clause]()]),
   );
-}
-
-interface Follows {
-  readonly next: readonly string[];
-  readonly zonesDiffer: boolean;
-  readonly advice: readonly string[];
-  readonly clientZone: string;
-  readonly providerZone: string;
 }
 
 /** Rules of one level as a sheet of clauses; what will follow stands beside it and changes as one types. */
@@ -110,14 +116,21 @@ export function PolicySheet({
   policy,
   client,
   depots,
+  policies,
+  webhooks,
   zone,
+  now,
   list,
 }: {
   policy: SheetPolicy;
   /** Null for the provider's own rules. */
   client: SheetClient | null;
   depots: readonly { readonly id: string; readonly name: string }[];
+  /** Other policies of the client, which this one may follow. */
+  policies: readonly { readonly id: string; readonly name: string }[];
+  webhooks: readonly { readonly id: string; readonly name: string }[];
   zone: string;
+  now: Date;
   list: ReactNode;
 }) {
   const router = useRouter();
@@ -126,6 +139,7 @@ export function PolicySheet({
   const [draft, setDraft] = useState(start);
   const isNew = policy.id === null && policy.level === "group";
   const [open, setOpen] = useState<string | null>(isNew && draft.own.what ? "What" : null);
+  const [turn, setTurn] = useState(0);
   const [follows, setFollows] = useState<Follows | null>(null);
   const set = (change: Partial<Draft>) => setDraft({ ...draft, ...change });
   const wished = useMemo(() => clausesOf(draft), [draft]);
@@ -140,12 +154,17 @@ export function PolicySheet({
   const inForce: Partial<Clauses> | null = checked.success
     ? { ...policy.inherited.clauses, ...(checked.data as Partial<Clauses>) }
     : null;
-  const asked =
-    inForce?.when && inForce.howLong
-      ? JSON.stringify({ clientId: client?.id ?? null, when: inForce.when, howLong: inForce.howLong })
-      : null;
+  const asked = inForce
+    ? JSON.stringify({
+        clientId: client?.id ?? null,
+        policyId: policy.owner ? null : policy.id,
+        owner: policy.owner,
+        clauses: inForce,
+      })
+    : null;
   useEffect(() => {
-    if (!asked) return;
+    // `turn` goes up when advice was set aside: asked again, though nothing was typed
+    if (!asked || turn < 0) return;
     let current = true;
     const timer = setTimeout(() => {
       callApi<Follows>("POST", "/policies/consequences", JSON.parse(asked)).then(
@@ -159,7 +178,7 @@ export function PolicySheet({
       current = false;
       clearTimeout(timer);
     };
-  }, [asked]);
+  }, [asked, turn]);
   const nameOf = (id: string) =>
     depots.find((depot) => depot.id === id)?.name ?? (id ? "another depot" : "no depot chosen");
   const sentence = (clause: ClauseName): string => {
@@ -203,7 +222,7 @@ export function PolicySheet({
       if (answer.saved)
         say.success(`${answer.policy.name} is saved.`, {
           description: follows?.next[0]
-            ? `Next run: ${clockText(new Date(follows.next[0]), follows.clientZone)} (${follows.clientZone})`
+            ? `Next run: ${clockText(new Date(follows.next[0].at), follows.clientZone)} (${follows.clientZone})`
             : "Nothing runs by itself.",
         });
       else
@@ -229,6 +248,7 @@ export function PolicySheet({
         set={(part) => set({ when: { ...draft.when, ...part } })}
         errorOf={errorOf}
         zone={zone}
+        policies={policies}
       />
     ),
     howLong: (
@@ -250,6 +270,21 @@ export function PolicySheet({
         set={(part) => set({ where: { ...draft.where, ...part } })}
         errorOf={errorOf}
         depots={depots}
+      />
+    ),
+    conduct: (
+      <ConductFields
+        draft={draft.conduct}
+        set={(part) => set({ conduct: { ...draft.conduct, ...part } })}
+        errorOf={errorOf}
+      />
+    ),
+    notices: (
+      <NoticesFields
+        draft={draft.notices}
+        set={(part) => set({ notices: { ...draft.notices, ...part } })}
+        errorOf={errorOf}
+        webhooks={webhooks}
       />
     ),
   };
@@ -432,7 +467,9 @@ export function PolicySheet({
                 />
               </>
             )}
-            {checked.success && asked && follows && <NextRuns follows={follows} />}
+            {checked.success && asked && follows && (
+              <WhatFollows follows={follows} policyId={policy.id} now={now} again={() => setTurn(turn + 1)} />
+            )}
             {policy.id && (
               <PolicyHistory key={policy.revision} policyId={policy.id} revision={policy.revision} />
             )}
@@ -448,50 +485,6 @@ export function PolicySheet({
           </div>
         </aside>
       </div>
-    </>
-  );
-}
-
-function NextRuns({ follows }: { follows: Follows }) {
-  return (
-    <>
-      <section>
-        <h3 className="mb-1 font-semibold">Next runs</h3>
-        {follows.next.length === 0 && <p>None by itself.</p>}
-        <table className="grid-table">
-          <thead>
-            <tr>
-              <th scope="col">{follows.clientZone}</th>
-              {follows.zonesDiffer && <th scope="col">{follows.providerZone}</th>}
-            </tr>
-          </thead>
-          <tbody>
-            {follows.next.map((moment) => (
-              <tr key={moment}>
-                <td>{clockText(new Date(moment), follows.clientZone)}</td>
-                {follows.zonesDiffer && (
-                  <td className="text-soft">{clockText(new Date(moment), follows.providerZone)}</td>
-                )}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {!follows.zonesDiffer && follows.clientZone !== follows.providerZone && follows.next.length > 0 && (
-          <p className="text-soft mt-1 text-[13px]">
-            {follows.clientZone} and {follows.providerZone} show the same clock.
-          </p>
-        )}
-      </section>
-      {follows.advice.length > 0 && (
-        <section>
-          <h3 className="mb-1 font-semibold">Advice</h3>
-          {follows.advice.map((text) => (
-            <p key={text} className="warned mb-2">
-              {text}
-            </p>
-          ))}
-        </section>
-      )}
     </>
   );
 }

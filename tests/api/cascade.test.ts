@@ -242,7 +242,7 @@ describe("a policy as a file", () => {
     const file = await console_.ok<Record<string, unknown>>("GET", `/policies/${client.policyId}/file`);
     expect(file).toMatchObject({
       format: "deep-keep-policy",
-      version: 1,
+      version: 2,
       clauses: { where: { depot: "Pendlewick Housing Trust depot" } },
     });
     const other = await makeClient(console_, "Kestrin Aquaculture");
@@ -260,7 +260,7 @@ describe("a policy as a file", () => {
     const made = await imported({ ...file, name: "From a file" });
     expect(made.status).toBe(201);
     expect(made.body.policy.clauses).toMatchObject({ where: { depotId: client.depotId } });
-    expect((await imported({ ...file, version: 2 })).body.errors[0]).toMatchObject({
+    expect((await imported({ ...file, version: 3 })).body.errors[0]).toMatchObject({
       field: "version",
       message: expect.stringContaining("newer version"),
     });

@@ -265,7 +265,7 @@ describe("from an enrolled machine to a restored file", () => {
     await console_.ok("PUT", `/policies/${client.policyId}`, {
       name: policy.name,
       revision: policy.revision,
-      clauses: { ...policy.clauses, when: { schedule: { kind: "every", hours: 1 }, targetHours: 24 } },
+      clauses: { ...policy.clauses, when: { schedules: [{ rule: "FREQ=HOURLY" }], targetHours: 24 } },
     });
     // the schedule is due within the next minute; set its time to now as the clock would
     await console_.services.db.withScope({ role: "system" }, (tx) =>

@@ -24,7 +24,7 @@ const refused = async (method: string, path: string, body: unknown) =>
   (await console_.call<ProblemBody>(method, path, body)).body;
 const clauses = (change: object = {}) => ({
   what: { folders: ["/data"] },
-  when: { schedule: { kind: "daily", at: "21:30" }, targetHours: 24 },
+  when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=21;BYMINUTE=30" }], targetHours: 24 },
   howLong: { kind: "for-ever" },
   where: { depotId: client.depotId },
   ...change,
@@ -74,13 +74,13 @@ describe("bad input is told at its field, and nothing is half-written", () => {
   it.each([
     [
       "a time that does not exist",
-      { when: { schedule: { kind: "daily", at: "24:10" }, targetHours: 24 } },
-      "clauses.when.schedule.at",
+      { when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=24;BYMINUTE=10" }], targetHours: 24 } },
+      "clauses.when.schedules.0.rule",
     ],
     [
       "a week without days",
-      { when: { schedule: { kind: "weekly", at: "21:00", days: [] }, targetHours: 24 } },
-      "clauses.when.schedule.days",
+      { when: { schedules: [{ rule: "FREQ=MONTHLY;BYMONTHDAY=31;BYMONTH=2" }], targetHours: 24 } },
+      "clauses.when.schedules.0.rule",
     ],
     [
       "a pattern that leaves everything out",
@@ -408,11 +408,13 @@ describe("the API as such", () => {
       "/policies/consequences",
       {
         clientId: far.id,
-        when: { schedule: { kind: "daily", at: "23:30" }, targetHours: 26 },
-        howLong: { kind: "for-ever" },
+        clauses: {
+          when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=23;BYMINUTE=30" }], targetHours: 26 },
+          howLong: { kind: "for-ever" },
+        },
       },
     );
-    expect(follows.next).toHaveLength(5);
+    expect(follows.next).toHaveLength(10);
     expect(follows).toMatchObject({ zonesDiffer: true, providerZone: "Europe/London" });
   });
 });

@@ -28,7 +28,10 @@ beforeAll(async () => {
   await console_.ok("PUT", `/policies/${client.policyId}`, {
     name: policy.name,
     revision: 1,
-    clauses: { ...policy.clauses, when: { schedule: { kind: "daily", at: "21:30" }, targetHours: 24 } },
+    clauses: {
+      ...policy.clauses,
+      when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=21;BYMINUTE=30" }], targetHours: 24 },
+    },
   });
   await system("update sources set next_due_at = '2027-02-01T21:30:00Z'");
 });

@@ -39,6 +39,10 @@ beforeAll(async () => {
     sourceId: theirMachine.sourceId,
     policyId: theirs.policyId,
     depotId: theirs.depotId,
+    siteId: theirs.siteId,
+    advice: "one-place",
+    webhookId: "00000000-0000-4000-8000-000000000000",
+    messageId: "00000000-0000-4000-8000-000000000000",
     connectionId: theirMachine.machineId,
     runId: run.id,
     pointId: run.figures.point!,
@@ -60,7 +64,7 @@ const bodyOf = (id: string): unknown => {
   const items = [{ pointId: theirIds.pointId, path: "/data" }];
   const clauses = {
     what: { folders: ["/data"] },
-    when: { schedule: { kind: "on-demand" }, targetHours: 24 },
+    when: { schedules: [], targetHours: 24 },
     howLong: { kind: "for-ever" },
     where: { depotId: theirs.depotId },
   };
@@ -95,7 +99,13 @@ const bodyOf = (id: string): unknown => {
     previewRules: { policyId: theirs.policyId, clauses: {} },
     goBack: {},
     importPolicy: { format: "deep-keep-policy", version: 1, name: "X", clauses: {} },
-    consequences: { clientId: theirs.id, when: clauses.when, howLong: clauses.howLong },
+    consequences: { clientId: theirs.id, clauses },
+    setAdviceAside: { reason: "one place is what they bought" },
+    setClientLimits: { atOnce: 1, bandwidth: [] },
+    setSiteLimits: { atOnce: 1, bandwidth: [] },
+    setMailServer: { host: "mail.example", port: 25, security: "none", sender: "x@x.example" },
+    testMessage: { mail: "x@x.example" },
+    makeWebhook: { name: "X", url: "https://tickets.example/hook" },
     changeSource: { paused: true },
     connectMailTenant: {
       siteId: theirs.siteId,

@@ -7,6 +7,7 @@ import { type Client, clientById, listClients, listSites, siteById } from "@/db/
 import { certificateOf, openConsents } from "@/db/consents";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { clientKey, machinesWithoutKey } from "@/db/keys";
+import { listWebhooks } from "@/db/notices";
 import type { Person } from "@/db/people";
 import {
   layersOfClient,
@@ -273,6 +274,15 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
       client={client && (await sheetClient(tx, client, depots, person, now))}
       depots={depots.map(({ id, name }) => ({ id, name }))}
       zone={client?.zone ?? "the client"}
+      now={now}
+      policies={
+        client
+          ? policies
+              .filter((one) => one.clientId === client.id && one.id !== policy?.id)
+              .map(({ id, name }) => ({ id, name }))
+          : []
+      }
+      webhooks={(await listWebhooks(tx)).map(({ id, name }) => ({ id, name }))}
       policy={{
         id: policy?.id ?? null,
         level: chosen.level,

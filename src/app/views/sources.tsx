@@ -106,7 +106,14 @@ async function docketOf(
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
 
-const CLAUSE_TITLES = { what: "What", when: "When", howLong: "How long", where: "Where" } as const;
+const CLAUSE_TITLES = {
+  what: "What",
+  when: "When",
+  howLong: "How long",
+  where: "Where",
+  conduct: "Conduct",
+  notices: "Notices",
+} as const;
 const LEVEL_WORDS = {
   provider: "the provider,",
   client: "the client,",

@@ -1,12 +1,13 @@
 import picomatch from "picomatch";
 import { z } from "zod";
-import { type Clauses, clausesSchema } from "./clauses";
+import { type Clauses, clausesSchema, PLAIN_CLAUSES } from "./clauses";
+import { upgradedWhen } from "./when";
 
 /** From the widest to the nearest. A group is what people call a policy: sources that are looked after alike. */
 export const LEVELS = ["provider", "client", "site", "group", "source"] as const;
 export type Level = (typeof LEVELS)[number];
 
-export const CLAUSE_NAMES = ["what", "when", "howLong", "where"] as const;
+export const CLAUSE_NAMES = ["what", "when", "howLong", "where", "conduct", "notices"] as const;
 export type ClauseName = (typeof CLAUSE_NAMES)[number];
 
 /** The rules of one level: some clauses, and which of them nobody below changes. */
@@ -52,13 +53,13 @@ export function inForce(layers: readonly Layer[]): InForce {
   return {
     clauses: clauses as Partial<Clauses>,
     origins,
-    missing: CLAUSE_NAMES.filter((name) => clauses[name] === undefined),
+    missing: CLAUSE_NAMES.filter((name) => clauses[name] === undefined && !(name in PLAIN_CLAUSES)),
   };
 }
 
 /** All clauses, where every one is given; null otherwise. */
 export const complete = ({ clauses, missing }: InForce): Clauses | null =>
-  missing.length === 0 ? (clauses as Clauses) : null;
+  missing.length === 0 ? ({ ...PLAIN_CLAUSES, ...clauses } as Clauses) : null;
 
 /** Whether two values say the same, in whatever order their parts were written down. */
 export const sameValue = (a: unknown, b: unknown): boolean => told(a) === told(b);
@@ -131,7 +132,7 @@ export function ruleSentence(rule: GroupRule | null, siteName: (id: string) => s
 }
 
 export const POLICY_FORMAT = "deep-keep-policy";
-export const POLICY_VERSION = 1;
+export const POLICY_VERSION = 2;
 /** A policy as it is carried from one console to another. Depots are named, for their ids differ. */
 export const policyFile = z.object({
   format: z.literal(POLICY_FORMAT, { error: "This is no policy of Deep Keep." }),
@@ -148,6 +149,8 @@ export const policyFile = z.object({
     what: clausesSchema.shape.what.optional(),
     when: clausesSchema.shape.when.optional(),
     howLong: clausesSchema.shape.howLong.optional(),
+    conduct: clausesSchema.shape.conduct.optional(),
+    notices: clausesSchema.shape.notices.optional(),
     where: z
       .object({
         depot: z.string().min(1),
@@ -161,3 +164,14 @@ export const policyFile = z.object({
   rule: groupRule.nullable().default(null),
 });
 export type PolicyFile = z.infer<typeof policyFile>;
+
+/** A file of an earlier version as this one writes it; what it says stays the same. */
+export function upgradedFile(value: unknown): unknown {
+  const file = value as { version?: unknown; clauses?: { when?: unknown } } | null;
+  if (file?.version !== 1 || !file.clauses?.when) return value;
+  return {
+    ...file,
+    version: POLICY_VERSION,
+    clauses: { ...file.clauses, when: upgradedWhen(file.clauses.when) },
+  };
+}

@@ -1,11 +1,13 @@
 import { describe, expect, it } from "vitest";
-import { clauseSentence, clausesSchema, consequencesOf, zoneSchema } from "./clauses";
+import { clauseSentence, clausesSchema, PLAIN_CLAUSES, readClauses } from "./clauses";
+import { zoneSchema } from "./zone";
 
 const clauses = clausesSchema.parse({
   what: { folders: ["/home"], exclude: ["*.mp4"] },
-  when: { schedule: { kind: "daily", at: "21:30" }, targetHours: 24 },
+  when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=21;BYMINUTE=30" }], targetHours: 24 },
   howLong: { kind: "days", days: 30 },
   where: { depotId: "6f1c2a4e-93f5-4c0b-8a43-6e8f7a2d5b10" },
+  ...PLAIN_CLAUSES,
 });
 const problems = (change: object) =>
   clausesSchema
@@ -18,11 +20,15 @@ describe("clauses at the edge", () => {
     [{ what: { folders: ["/srv/../etc"] } }, "what.folders.0"],
     [{ what: { folders: [] } }, "what.folders"],
     [{ what: { folders: ["/srv"], exclude: ["**"] } }, "what.exclude"],
-    [{ when: { schedule: { kind: "daily", at: "25:00" }, targetHours: 24 } }, "when.schedule.at"],
-    [
-      { when: { schedule: { kind: "weekly", at: "21:00", days: [] }, targetHours: 24 } },
-      "when.schedule.days",
-    ],
+    [{ when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=25" }], targetHours: 24 } }, "when.schedules.0.rule"],
+    [{ when: { schedules: [{ rule: "every evening" }], targetHours: 24 } }, "when.schedules.0.rule"],
+    [{ when: { windows: [{ from: "20:00", to: "20:00" }], targetHours: 24 } }, "when.windows.0.to"],
+    [{ when: { stopAfterHours: 0, targetHours: 24 } }, "when.stopAfterHours"],
+    [{ conduct: { bandwidth: [{ kibPerSecond: 1 }] } }, "conduct.bandwidth.0.kibPerSecond"],
+    [{ conduct: { before: { line: " ", seconds: 5, failing: "fail" } } }, "conduct.before.line"],
+    [{ notices: { on: ["failed"], mail: ["nobody"] } }, "notices.mail.0"],
+    [{ notices: { on: [], mail: ["a@desk.example"] } }, "notices.on"],
+    [{ notices: { on: ["failed"], quiet: { from: "22:00", to: "22:00" } } }, "notices.quiet.to"],
     [{ howLong: { kind: "last", count: 4001 } }, "howLong.count"],
     [{ where: { depotId: "the big one" } }, "where.depotId"],
   ])("names the field that is wrong in %j", (change, path) => {
@@ -37,27 +43,26 @@ describe("clauses at the edge", () => {
   });
 });
 
-describe("what will follow", () => {
-  const now = new Date("2026-11-24T07:30:00Z");
-  it("names the next five runs and sees that two clocks differ", () => {
-    const far = consequencesOf(clauses, "Pacific/Auckland", "Europe/Lisbon", now);
-    expect(far.next).toHaveLength(5);
-    expect(far.next[0]!.toISOString()).toBe("2026-11-24T08:30:00.000Z");
-    expect(far.zonesDiffer).toBe(true);
-    expect(consequencesOf(clauses, "Europe/London", "Europe/Lisbon", now).zonesDiffer).toBe(false);
+describe("clauses as they are read", () => {
+  it("understands schedules that were written down before they were rules", () => {
+    const { conduct: _c, notices: _n, ...older } = clauses;
+    const read = (schedule: object) =>
+      readClauses({ ...older, when: { schedule, targetHours: 24 } }).when.schedules.map(({ rule }) => rule);
+    expect(read({ kind: "weekly", at: "21:30", days: [5, 1] })).toEqual([
+      "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=21;BYMINUTE=30",
+    ]);
+    expect(read({ kind: "every", hours: 12 })).toEqual(["FREQ=HOURLY;INTERVAL=12"]);
+    expect(read({ kind: "on-demand" })).toEqual([]);
   });
-  it("advises against a schedule that cannot meet its target", () => {
-    const weekly = {
-      ...clauses,
-      when: { schedule: { kind: "weekly", days: [1], at: "21:30" }, targetHours: 24 },
-    } as const;
-    expect(consequencesOf(weekly, "UTC", "UTC", now).advice[0]).toMatch(/168 hours/);
-    expect(consequencesOf(clauses, "UTC", "UTC", now).advice).toEqual([]);
-  });
+
   it("says every clause as a sentence", () => {
-    const text = (["what", "when", "howLong"] as const).map((name) => clauseSentence(name, clauses));
-    expect(text[0]).toBe("Everything in /home, without *.mp4");
-    expect(text[1]).toBe("Every day at 21:30; no recovery point older than 24 hours");
-    expect(text[2]).toBe("30 days");
+    const names = ["what", "when", "howLong", "conduct", "notices"] as const;
+    expect(names.map((name) => clauseSentence(name, clauses))).toEqual([
+      "Everything in /home, without *.mp4",
+      "Every day at 21:30; no recovery point older than 24 hours",
+      "30 days",
+      "Compressed fast; as fast as the link allows; a failed run is tried again 2 times, 10 minutes apart",
+      "Told in the console alone",
+    ]);
   });
 });

@@ -1,13 +1,13 @@
 import { z } from "zod";
 import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
-import { isZone, longestPause, nextRuns, type Schedule, scheduleSentence } from "../schedule/schedule";
 import { selectionSentence } from "../selection/selection";
+import { type Conduct, conductClause, conductSentence, PLAIN_CONDUCT } from "./conduct";
+import { NO_NOTICES, type Notices, noticesClause, noticesSentence } from "./notices";
+import { upgradedWhen, whenClause, whenSentence } from "./when";
 import { whereClause } from "./where";
 
 /** The clauses of a policy, checked at the edge. Messages are shown beside the field they belong to. */
-
-const time = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Give a time as HH:MM, from 00:00 to 23:59.");
 
 const folder = z
   .string()
@@ -33,29 +33,6 @@ export const whatClause = z.object({
       (patterns) => !patterns.some((text) => /^(\*|\*\*|\/|\/\*\*|\*\*\/\*)$/.test(text)),
       "This pattern leaves everything out; nothing would be kept.",
     ),
-});
-
-export const scheduleSchema: z.ZodType<Schedule, unknown> = z.discriminatedUnion("kind", [
-  z.object({ kind: z.literal("daily"), at: time }),
-  z.object({
-    kind: z.literal("weekly"),
-    at: time,
-    days: z
-      .array(z.union([1, 2, 3, 4, 5, 6, 7].map((day) => z.literal(day as 1 | 2 | 3 | 4 | 5 | 6 | 7))))
-      .min(1, "Choose at least one day, or the schedule never fires.")
-      .max(7),
-  }),
-  z.object({
-    kind: z.literal("every"),
-    hours: z.number().int("Whole hours.").min(1, "At least one hour.").max(168, "At most 168 hours, a week."),
-  }),
-  z.object({ kind: z.literal("on-demand") }),
-]);
-
-export const whenClause = z.object({
-  schedule: scheduleSchema,
-  /** The greatest age promised for the newest recovery point, in hours. */
-  targetHours: z.number().int("Whole hours.").min(1, "At least one hour.").max(8760, "At most a year."),
 });
 
 const keepCount = z
@@ -100,22 +77,42 @@ export const clausesSchema = z.object({
   when: whenClause,
   howLong: howLongClause,
   where: whereClause,
+  conduct: conductClause,
+  notices: noticesClause,
 });
 
 export type Clauses = z.infer<typeof clausesSchema>;
 
-export const zoneSchema = z
-  .string()
-  .refine(isZone, "This time zone does not exist; choose one such as Europe/Lisbon.");
+/** What holds where no level gives anything else; the other clauses have to be given. */
+export const PLAIN_CLAUSES: Pick<Clauses, "conduct" | "notices"> = {
+  conduct: PLAIN_CONDUCT,
+  notices: NO_NOTICES,
+};
+
+/** Clauses as they were written down, also by earlier versions. Throws what Zod throws. */
+export const readClauses = (value: unknown): Clauses => {
+  const written = value as Partial<Clauses>;
+  return clausesSchema.parse({ ...PLAIN_CLAUSES, ...written, when: upgradedWhen(written.when) });
+};
 
 /** One clause as a sentence that says what it does; Where needs the names of depots: `whereSentence`. */
-export function clauseSentence(clause: "what" | "when" | "howLong", clauses: Partial<Clauses>): string {
-  if (clause === "what" && clauses.what) return selectionSentence(clauses.what);
-  if (clause === "when" && clauses.when)
-    return `${scheduleSentence(clauses.when.schedule)}; no recovery point older than ${clauses.when.targetHours} hours`;
-  if (clause === "howLong" && clauses.howLong) return retentionSentence(clauses.howLong);
-  return "Given at no level";
+export function clauseSentence(clause: Exclude<keyof Clauses, "where">, clauses: Partial<Clauses>): string {
+  switch (clause) {
+    case "what":
+      return clauses.what ? selectionSentence(clauses.what) : NOT_GIVEN;
+    case "when":
+      return clauses.when ? whenSentence(clauses.when) : NOT_GIVEN;
+    case "howLong":
+      return clauses.howLong ? retentionSentence(clauses.howLong) : NOT_GIVEN;
+    case "conduct":
+      return conductSentence(clauses.conduct ?? PLAIN_CONDUCT);
+    case "notices":
+      return noticesSentence(clauses.notices ?? NO_NOTICES);
+  }
 }
+const NOT_GIVEN = "Given at no level";
+
+export type { Conduct, Notices };
 
 /** How a client's content is sealed, as a sentence. */
 export const encryptionSentence = (key: KeyState): string =>
@@ -127,49 +124,3 @@ export const encryptionSentence = (key: KeyState): string =>
     "not confirmed": "AES-256-GCM with the client's key; its sheet is not confirmed yet, so nothing runs",
     none: "The client has no key yet, so nothing runs",
   })[key];
-
-export interface Consequences {
-  /** The next due moments, soonest first. */
-  readonly next: readonly Date[];
-  /** Where the two zones show different clocks at one of those moments. */
-  readonly zonesDiffer: boolean;
-  readonly advice: readonly string[];
-}
-
-const clock = (moment: Date, zone: string): string =>
-  new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    hour: "2-digit",
-    minute: "2-digit",
-    day: "2-digit",
-  }).format(moment);
-
-/** What will follow from a set of clauses for one client: the next runs, and what practice advises against. */
-export function consequencesOf(
-  clauses: Pick<Clauses, "when" | "howLong">,
-  clientZone: string,
-  providerZone: string,
-  now: Date,
-  count = 5,
-): Consequences {
-  const next = nextRuns(clauses.when.schedule, clientZone, now, count);
-  const pause = longestPause(clauses.when.schedule);
-  const advice: string[] = [];
-  if (pause === null) advice.push("Nothing runs by itself: somebody has to ask for every recovery point.");
-  else if (pause > clauses.when.targetHours) {
-    advice.push(
-      `The schedule cannot meet the target: up to ${pause} hours pass between two runs, and ${clauses.when.targetHours} were promised.`,
-    );
-  }
-  if (clauses.howLong.kind === "last" && clauses.howLong.count === 1) {
-    advice.push("With a single recovery point, a file damaged yesterday is lost today.");
-  }
-  if (clauses.howLong.kind === "days" && pause !== null && clauses.howLong.days * 24 < pause) {
-    advice.push("Points are dropped before the next one is made; only the newest will ever be there.");
-  }
-  return {
-    next,
-    zonesDiffer: next.some((moment) => clock(moment, clientZone) !== clock(moment, providerZone)),
-    advice,
-  };
-}

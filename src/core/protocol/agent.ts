@@ -73,6 +73,8 @@ export const backupJob = z.object({
   sourceName: z.string(),
   machineName: z.string(),
   clauses: clausesSchema,
+  /** A full pass reads every file anew, whatever its times say. */
+  pass: z.enum(["incremental", "full"]).default("incremental"),
   policyName: z.string(),
   /** Sealed into the point, so that a depot and the key alone tell whose it is. */
   client: z.object({
@@ -117,7 +119,14 @@ export const progressReport = z.object({
   stored: z.number().optional(),
 });
 export type ProgressReport = z.infer<typeof progressReport>;
-export const heartbeatAnswer = z.object({ stop: z.boolean() });
+export const heartbeatAnswer = z.object({
+  stop: z.boolean(),
+  /** Who or what stops it. */
+  why: z.enum(["person", "window"]).default("person"),
+  /** How fast it may send from now on; null: as fast as it goes. */
+  bytesPerSecond: z.number().positive().nullable().default(null),
+});
+export type HeartbeatAnswer = z.infer<typeof heartbeatAnswer>;
 
 export const logLines = z.object({
   lines: z

@@ -1,19 +1,26 @@
 import fc from "fast-check";
 import { DateTime } from "luxon";
 import { describe, expect, it } from "vitest";
-import { longestPause, nextRuns, type Schedule, scheduleSentence, type Weekday } from "./schedule";
+import { clockMoments, wallsByLibrary, wallsOf } from "./occurrences";
+import { type Plan, planSentence, shareOf } from "./plan";
+import { formatRule, parseRule, RuleError, ruleSentence, rulesAt } from "./rule";
+import { longestPause, nextRuns, stopsAt } from "./schedule";
+import type { Weekday } from "./weekday";
+import type { Window } from "./window";
+import { openSpan } from "./windows";
 
-const iso = (dates: Date[]) => dates.map((date) => date.toISOString());
+const plan = (rule: string | readonly string[], more: Partial<Plan> = {}): Plan => ({
+  schedules: [rule].flat().map((one) => ({ rule: one, pass: "incremental" as const })),
+  windows: [],
+  spreadMinutes: 0,
+  ...more,
+});
+const iso = (dues: readonly { at: Date }[]) => dues.map(({ at }) => at.toISOString());
+const on = (text: string) => new Date(text);
 
 describe("when runs are due", () => {
   it("keeps the local time across a clock change", () => {
-    const runs = nextRuns(
-      { kind: "daily", at: "21:30" },
-      "Europe/Lisbon",
-      new Date("2026-10-24T12:00:00Z"),
-      3,
-    );
-    expect(iso(runs)).toEqual([
+    expect(iso(nextRuns(plan(rulesAt("21:30")), "Europe/Lisbon", on("2026-10-24T12:00:00Z"), 3))).toEqual([
       "2026-10-24T20:30:00.000Z",
       "2026-10-25T21:30:00.000Z",
       "2026-10-26T21:30:00.000Z",
@@ -21,101 +28,334 @@ describe("when runs are due", () => {
   });
 
   it("runs at the next time that exists when a clock change removes it", () => {
-    const runs = nextRuns(
-      { kind: "daily", at: "02:30" },
-      "Europe/Berlin",
-      new Date("2026-03-28T12:00:00Z"),
-      2,
-    );
-    expect(iso(runs)).toEqual(["2026-03-29T01:00:00.000Z", "2026-03-30T00:30:00.000Z"]);
+    expect(iso(nextRuns(plan(rulesAt("02:30")), "Europe/Berlin", on("2026-03-28T12:00:00Z"), 2))).toEqual([
+      "2026-03-29T01:00:00.000Z",
+      "2026-03-30T00:30:00.000Z",
+    ]);
   });
 
   it("runs once at a time that happens twice", () => {
-    const runs = nextRuns(
-      { kind: "daily", at: "02:30" },
-      "Europe/Berlin",
-      new Date("2026-10-24T12:00:00Z"),
-      2,
-    );
-    expect(iso(runs)).toEqual(["2026-10-25T00:30:00.000Z", "2026-10-26T01:30:00.000Z"]);
+    expect(iso(nextRuns(plan(rulesAt("02:30")), "Europe/Berlin", on("2026-10-24T12:00:00Z"), 2))).toEqual([
+      "2026-10-25T00:30:00.000Z",
+      "2026-10-26T01:30:00.000Z",
+    ]);
   });
 
-  it("counts an interval from the last due time", () => {
-    const every: Schedule = { kind: "every", hours: 4 };
-    const anchor = new Date("2026-11-24T06:10:00Z");
-    expect(iso(nextRuns(every, "UTC", new Date("2026-11-24T15:00:00Z"), 2, anchor))).toEqual([
+  it("goes on every quarter of an hour through a night in which the clock changes", () => {
+    const runs = nextRuns(
+      plan("FREQ=MINUTELY;INTERVAL=15"),
+      "Europe/Berlin",
+      on("2026-10-25T00:00:00Z"),
+      12,
+      {
+        anchor: on("2026-10-25T00:00:00Z"),
+      },
+    );
+    expect(runs.at(-1)!.at).toEqual(on("2026-10-25T03:00:00Z"));
+  });
+
+  it("counts an interval from the last due time, and begins at once without one", () => {
+    const every = plan("FREQ=HOURLY;INTERVAL=4");
+    const anchor = on("2026-11-24T06:10:00Z");
+    expect(iso(nextRuns(every, "UTC", on("2026-11-24T15:00:00Z"), 2, { anchor }))).toEqual([
       "2026-11-24T18:10:00.000Z",
       "2026-11-24T22:10:00.000Z",
     ]);
-    expect(nextRuns(every, "UTC", new Date("2026-11-24T15:00:30Z"), 1)[0]).toEqual(
-      new Date("2026-11-24T15:01:00Z"),
+    expect(nextRuns(every, "UTC", on("2026-11-24T15:00:30Z"), 1)[0]!.at).toEqual(on("2026-11-24T15:01:00Z"));
+  });
+
+  it("runs an interval only in its hours of its days", () => {
+    const every = plan("FREQ=HOURLY;INTERVAL=4;BYDAY=MO,TU,WE,TH,FR;BYHOUR=8,9,10,11,12,13,14,15,16,17");
+    // a Friday
+    expect(
+      iso(nextRuns(every, "UTC", on("2026-11-27T00:00:00Z"), 4, { anchor: on("2026-11-26T00:00:00Z") })),
+    ).toEqual([
+      "2026-11-27T08:00:00.000Z",
+      "2026-11-27T12:00:00.000Z",
+      "2026-11-27T16:00:00.000Z",
+      "2026-11-30T08:00:00.000Z",
+    ]);
+  });
+
+  it("knows the first Saturday and the last day of a month", () => {
+    const both = plan([
+      "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=6;BYMINUTE=0",
+      "FREQ=MONTHLY;BYMONTHDAY=-1;BYHOUR=23;BYMINUTE=0",
+    ]);
+    expect(iso(nextRuns(both, "UTC", on("2027-01-15T00:00:00Z"), 4))).toEqual([
+      "2027-01-31T23:00:00.000Z",
+      "2027-02-06T06:00:00.000Z",
+      "2027-02-28T23:00:00.000Z",
+      "2027-03-06T06:00:00.000Z",
+    ]);
+  });
+
+  it("runs once where two schedules fall together, as the full one", () => {
+    const both: Plan = {
+      ...plan(rulesAt("21:30")),
+      schedules: [
+        { rule: rulesAt("21:30"), pass: "incremental" },
+        { rule: rulesAt("21:30", [6]), pass: "full" },
+      ],
+    };
+    expect(nextRuns(both, "UTC", on("2026-11-27T00:00:00Z"), 3).map(({ pass }) => pass)).toEqual([
+      "incremental",
+      "full",
+      "incremental",
+    ]);
+  });
+
+  it("moves what is due outside the windows to the next opening, once", () => {
+    const night: Window = { days: [], from: "22:00", to: "05:00" };
+    const runs = nextRuns(
+      plan([rulesAt("12:00"), rulesAt("13:00")], { windows: [night] }),
+      "UTC",
+      on("2026-11-24T10:00:00Z"),
+      2,
+    );
+    expect(iso(runs)).toEqual(["2026-11-24T22:00:00.000Z", "2026-11-25T22:00:00.000Z"]);
+  });
+
+  it("counts an interval from each opening of a window", () => {
+    const night: Window = { days: [], from: "20:00", to: "06:00" };
+    const runs = nextRuns(
+      plan("FREQ=HOURLY;INTERVAL=4", { windows: [night] }),
+      "UTC",
+      on("2026-11-24T20:30:00Z"),
+      4,
+    );
+    expect(iso(runs)).toEqual([
+      "2026-11-25T00:00:00.000Z",
+      "2026-11-25T04:00:00.000Z",
+      "2026-11-25T20:00:00.000Z",
+      "2026-11-26T00:00:00.000Z",
+    ]);
+  });
+
+  it("has nothing due on demand, and nothing for a day that never comes", () => {
+    expect(nextRuns(plan([]), "UTC", on("2026-01-01T00:00:00Z"), 5)).toEqual([]);
+    expect(
+      nextRuns(
+        plan("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29;BYHOUR=1;BYMINUTE=0"),
+        "UTC",
+        on("2026-01-01T00:00:00Z"),
+        1,
+      ),
+    ).toHaveLength(1);
+    // Sunday alone is open, Monday alone is asked for: moved to the Sunday after
+    const sunday: Window = { days: [7], from: "08:00", to: "09:00" };
+    expect(
+      nextRuns(plan(rulesAt("08:30", [1]), { windows: [sunday] }), "UTC", on("2026-11-24T00:00:00Z"), 1)[0]!
+        .at,
+    ).toEqual(on("2026-11-29T08:00:00Z"));
+  });
+
+  it("spreads sources, each always at its own part and none out of the window", () => {
+    const spread = plan(rulesAt("21:30"), { spreadMinutes: 60 });
+    const ids = Array.from(
+      { length: 400 },
+      (_, i) => `5b6f0c1e-0000-4000-8000-${String(i).padStart(12, "0")}`,
+    );
+    const starts = ids.map((sourceId) =>
+      nextRuns(spread, "UTC", on("2026-11-24T12:00:00Z"), 1, { sourceId })[0]!.at.getTime(),
+    );
+    expect(Math.min(...starts)).toBeGreaterThanOrEqual(on("2026-11-24T21:30:00Z").getTime());
+    expect(Math.max(...starts)).toBeLessThan(on("2026-11-24T22:30:00Z").getTime());
+    // no second has more than a few of them
+    const perSecond = new Map<number, number>();
+    for (const start of starts) perSecond.set(start, (perSecond.get(start) ?? 0) + 1);
+    expect(Math.max(...perSecond.values())).toBeLessThan(5);
+    expect(shareOf(ids[7]!)).toBe(shareOf(ids[7]!));
+    const tight = plan(rulesAt("21:30"), {
+      spreadMinutes: 60,
+      windows: [{ days: [], from: "21:00", to: "21:40" }],
+    });
+    for (const sourceId of ids.slice(0, 50)) {
+      const [due] = nextRuns(tight, "UTC", on("2026-11-24T12:00:00Z"), 1, { sourceId });
+      expect(openSpan(tight.windows, "UTC", due!.at)).not.toBeNull();
+    }
+  });
+
+  it("ends a run with its window or its hours, whichever comes first", () => {
+    const night: Window = { days: [], from: "20:00", to: "06:00" };
+    const start = on("2026-11-24T21:30:00Z");
+    expect(stopsAt({ windows: [night] }, null, "UTC", start)).toEqual(on("2026-11-25T06:00:00Z"));
+    expect(stopsAt({ windows: [night] }, 2, "UTC", start)).toEqual(on("2026-11-24T23:30:00Z"));
+    expect(stopsAt({ windows: [] }, null, "UTC", start)).toBeNull();
+  });
+});
+
+const zones = [
+  "UTC",
+  "Europe/Berlin",
+  "America/St_Johns",
+  "Australia/Lord_Howe",
+  "Pacific/Auckland",
+  "Africa/Casablanca",
+];
+const time = fc
+  .tuple(fc.nat(23), fc.nat(59))
+  .map(([h, m]) => `${String(h).padStart(2, "0")}:${String(m).padStart(2, "0")}`);
+const weekdays = fc.uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1 }) as fc.Arbitrary<Weekday[]>;
+const moment = fc.date({ min: on("2026-01-01"), max: on("2027-12-31"), noInvalidDate: true });
+
+describe("schedules against a slow reference", () => {
+  it("agrees with one that looks at every minute", () => {
+    fc.assert(
+      fc.property(fc.constantFrom(...zones), time, weekdays, moment, (zone, at, days, after) => {
+        const [first] = nextRuns(plan(rulesAt(at, days)), zone, after, 1);
+        const local = DateTime.fromJSDate(first!.at, { zone });
+        expect(first!.at > after).toBe(true);
+        expect(days).toContain(local.weekday);
+        const startOfDay = local.startOf("day");
+        let reference = startOfDay;
+        while (reference.hasSame(startOfDay, "day") && reference.toFormat("HH:mm") < at)
+          reference = reference.plus({ minutes: 1 });
+        expect(local.toMillis()).toBe(reference.toMillis());
+      }),
+      { numRuns: 25 },
     );
   });
 
-  it("has nothing due on demand", () => {
-    expect(nextRuns({ kind: "on-demand" }, "UTC", new Date(0), 5)).toEqual([]);
+  it("agrees with one that looks at every day, for days of a month", () => {
+    const rule = fc.oneof(
+      fc
+        .integer({ min: 1, max: 28 })
+        .map((day) => [`BYMONTHDAY=${day}`, (d: DateTime) => d.day === day] as const),
+      fc.constant(["BYMONTHDAY=-1", (d: DateTime) => d.day === d.daysInMonth] as const),
+      fc
+        .tuple(fc.integer({ min: 1, max: 4 }), fc.integer({ min: 1, max: 7 }))
+        .map(
+          ([nth, weekday]) =>
+            [
+              `BYDAY=${nth}${["MO", "TU", "WE", "TH", "FR", "SA", "SU"][weekday - 1]}`,
+              (d: DateTime) => d.weekday === weekday && Math.ceil(d.day / 7) === nth,
+            ] as const,
+        ),
+    );
+    fc.assert(
+      fc.property(fc.constantFrom(...zones), rule, moment, (zone, [part, suits], after) => {
+        const found = clockMoments(
+          parseRule(`FREQ=MONTHLY;${part};BYHOUR=12;BYMINUTE=0`),
+          zone,
+          after,
+          new Date(after.getTime() + 100 * 86_400_000),
+        );
+        const reference: number[] = [];
+        for (
+          let day = DateTime.fromJSDate(after, { zone }).startOf("day");
+          day.toMillis() < after.getTime() + 100 * 86_400_000;
+          day = day.plus({ days: 1 }).startOf("day")
+        ) {
+          const noon = day.set({ hour: 12 }).toMillis();
+          if (suits(day) && noon >= after.getTime() && noon < after.getTime() + 100 * 86_400_000)
+            reference.push(noon);
+        }
+        expect(found.map((one) => one.getTime())).toEqual(reference);
+      }),
+      { numRuns: 60 },
+    );
   });
 
-  const zones = [
-    "UTC",
-    "Europe/Berlin",
-    "America/St_Johns",
-    "Australia/Lord_Howe",
-    "Pacific/Auckland",
-    "Africa/Casablanca",
-  ];
-  const time = fc
-    .tuple(fc.nat(23), fc.nat(59))
-    .map(([h, m]) => `${String(h).padStart(2, "0")}:${String(m).padStart(2, "0")}`);
-  const weekdays = fc.uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1 }) as fc.Arbitrary<
-    Weekday[]
-  >;
+  it("agrees with the library of RFC 5545 about days and weeks", () => {
+    const rule = fc.record({
+      frequency: fc.constantFrom("DAILY" as const, "WEEKLY" as const),
+      interval: fc.integer({ min: 1, max: 9 }),
+      days: fc
+        .uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1, maxLength: 7 })
+        .map((days) => days.sort().map((day) => ({ day: day as Weekday, nth: null }))),
+      months: fc.constantFrom([], [3], [1, 11]),
+      hours: fc.constantFrom([6], [8, 20]),
+      minutes: fc.constantFrom([0], [15, 45]),
+    });
+    fc.assert(
+      fc.property(rule, moment, (parts, from) => {
+        const wanted = { ...parts, monthDays: [], positions: [] };
+        const [a, b] = [from.getTime(), from.getTime() + 60 * 86_400_000];
+        expect(wallsOf(wanted, a, b)).toEqual(wallsByLibrary(wanted, a, b));
+      }),
+      { numRuns: 60 },
+    );
+  });
 
-  it("agrees with a slow reference that looks at every minute", () => {
+  it("never leaves a window, never names a moment twice, and goes forward", () => {
+    const window = fc.record({
+      days: fc.constantFrom<Weekday[]>([], [1, 2, 3, 4, 5], [6, 7]),
+      from: time,
+      to: time,
+    });
+    const rules = fc.oneof(
+      fc.tuple(time, weekdays).map(([at, days]) => rulesAt(at, days)),
+      fc.integer({ min: 7, max: 900 }).map((minutes) => `FREQ=MINUTELY;INTERVAL=${minutes}`),
+    );
     fc.assert(
       fc.property(
         fc.constantFrom(...zones),
-        time,
-        weekdays,
-        fc.date({ min: new Date("2026-01-01"), max: new Date("2027-12-31"), noInvalidDate: true }),
-        (zone, at, days, after) => {
-          const [first] = nextRuns({ kind: "weekly", days, at }, zone, after, 1);
-          // reference: on the local day found, no earlier minute after the wish is that local time or later
-          const local = DateTime.fromJSDate(first!, { zone });
-          expect(first! > after).toBe(true);
-          expect(days).toContain(local.weekday);
-          const startOfDay = local.startOf("day");
-          let reference = startOfDay;
-          while (reference.hasSame(startOfDay, "day") && reference.toFormat("HH:mm") < at)
-            reference = reference.plus({ minutes: 1 });
-          expect(local.toMillis()).toBe(reference.toMillis());
+        fc.array(rules, { minLength: 1, maxLength: 3 }),
+        fc.array(
+          window.filter(({ from, to }) => from !== to),
+          { maxLength: 2 },
+        ),
+        fc.nat(120),
+        moment,
+        (zone, texts, windows, spreadMinutes, after) => {
+          const wanted = plan(texts, { windows, spreadMinutes });
+          const runs = nextRuns(wanted, zone, after, 8, { sourceId: "a-source", anchor: after });
+          expect(runs.length).toBeGreaterThan(0);
+          for (const [i, { at }] of runs.entries()) {
+            expect(openSpan(windows, zone, at)).not.toBeNull();
+            expect(at > (runs[i - 1]?.at ?? after)).toBe(true);
+          }
         },
       ),
       { numRuns: 60 },
     );
   });
-
-  it("never names a moment twice and goes forward", () => {
-    fc.assert(
-      fc.property(fc.constantFrom(...zones), time, weekdays, (zone, at, days) => {
-        const runs = nextRuns({ kind: "weekly", days, at }, zone, new Date("2026-03-20T00:00:00Z"), 12);
-        expect(runs).toHaveLength(12);
-        for (let i = 1; i < runs.length; i += 1) expect(runs[i]! > runs[i - 1]!).toBe(true);
-      }),
-    );
-  });
 });
 
-describe("schedules in words", () => {
-  it.each<[Schedule, string, number | null]>([
-    [{ kind: "daily", at: "21:30" }, "Every day at 21:30", 24],
-    [{ kind: "weekly", days: [1, 2, 3, 4, 5], at: "22:00" }, "Every working day at 22:00", 72],
-    [{ kind: "weekly", days: [7, 3], at: "06:00" }, "Every Wednesday and Sunday at 06:00", 96],
-    [{ kind: "weekly", days: [2], at: "06:00" }, "Every Tuesday at 06:00", 168],
-    [{ kind: "every", hours: 1 }, "Every hour", 1],
-    [{ kind: "on-demand" }, "Only when somebody asks", null],
-  ])("%j", (schedule, sentence, pause) => {
-    expect(scheduleSentence(schedule)).toBe(sentence);
-    expect(longestPause(schedule)).toBe(pause);
+describe("rules", () => {
+  it.each([
+    [rulesAt("21:30"), "Every day at 21:30", 24],
+    [rulesAt("22:00", [1, 2, 3, 4, 5]), "Every working day at 22:00", 72],
+    [rulesAt("06:00", [7, 3]), "Every Wednesday and Sunday at 06:00", 96],
+    ["FREQ=HOURLY", "Every hour", 1],
+    ["FREQ=MINUTELY;INTERVAL=15", "Every 15 minutes", 0.25],
+    ["FREQ=HOURLY;INTERVAL=4;BYHOUR=8,9,10,11", "Every 4 hours from 8:00 to 11:59", 24],
+    ["FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=20;BYMINUTE=0", "On the last Friday of every month at 20:00", 35 * 24],
+    ["FREQ=MONTHLY;BYMONTHDAY=-1;BYHOUR=1;BYMINUTE=5", "On the last day of every month at 01:05", 31 * 24],
+    ["FREQ=WEEKLY;INTERVAL=2;BYDAY=TU;BYHOUR=6;BYMINUTE=0", "Every 2 weeks on Tuesday at 06:00", 336],
+    ["FREQ=DAILY;BYHOUR=8,12,16;BYMINUTE=0", "Every day at 08:00, 12:00 and 16:00", 16],
+  ])("%s", (rule, sentence, pause) => {
+    expect(ruleSentence(parseRule(rule))).toBe(sentence);
+    expect(longestPause(plan(rule), on("2026-11-24T00:00:00Z"))).toBe(pause);
+    expect(formatRule(parseRule(rule))).toBe(formatRule(parseRule(formatRule(parseRule(rule)))));
+  });
+
+  it("says all schedules and windows in one sentence", () => {
+    expect(
+      planSentence(
+        plan([rulesAt("21:30", [1, 2, 3, 4, 5]), "FREQ=HOURLY;INTERVAL=4"], {
+          windows: [{ days: [], from: "20:00", to: "06:00" }],
+        }),
+      ),
+    ).toBe("Every working day at 21:30, and every 4 hours; only 20:00 to 06:00");
+    expect(planSentence(plan([]))).toBe("Only when somebody asks");
+  });
+
+  it.each([
+    ["", /no part of a rule/],
+    ["FREQ=SOMETIMES", /how often/],
+    ["FREQ=DAILY;COUNT=3", /leave COUNT and UNTIL out/],
+    ["FREQ=DAILY;FREQ=DAILY", /twice/],
+    ["FREQ=DAILY;BYHOUR=24", /BYHOUR takes whole numbers from 0 to 23/],
+    ["FREQ=MINUTELY;INTERVAL=0", /INTERVAL takes/],
+    ["FREQ=YEARLY;BYMONTH=2,4;BYMONTHDAY=31", /never fires/],
+    ["FREQ=MONTHLY;BYDAY=6MO", /never fires/],
+    ["FREQ=WEEKLY;BYDAY=1MO", /FREQ=MONTHLY/],
+    ["FREQ=DAILY;BYEASTER=1", /no place/],
+    ["FREQ=MONTHLY;BYMONTHDAY=0", /no day 0/],
+  ])("refuses %j and says why", (text, why) => {
+    expect(() => parseRule(text)).toThrow(RuleError);
+    expect(() => parseRule(text)).toThrow(why);
   });
 });

@@ -1,108 +1,112 @@
-import { DateTime, IANAZone } from "luxon";
+import { horizonDays, momentsOf, perDay } from "./occurrences";
+import { lagOf, type Plan, type Schedule } from "./plan";
+import { isInterval, parseRule } from "./rule";
+import { intoSpans, openSpan, type Span, spansOf } from "./windows";
 
-/** Days of the week as ISO 8601 counts them: 1 is Monday, 7 is Sunday. */
-export type Weekday = 1 | 2 | 3 | 4 | 5 | 6 | 7;
-
-/** When runs are due. Times are local times of the client's zone, `HH:MM`. */
-export type Schedule =
-  | { readonly kind: "daily"; readonly at: string }
-  | { readonly kind: "weekly"; readonly days: readonly Weekday[]; readonly at: string }
-  | { readonly kind: "every"; readonly hours: number }
-  | { readonly kind: "on-demand" };
-
-/** Whether the zone is one that the time zone database knows. */
-export const isZone = (zone: string): boolean => IANAZone.isValidZone(zone);
-
-/**
- * The moment of a local time on a local day. A time that a clock change removes becomes the first moment after the gap;
- * of a time that happens twice the first is taken, so that it runs once.
- */
-export function localMoment(day: DateTime, at: string): DateTime {
-  const [hour, minute] = at.split(":").map(Number) as [number, number];
-  const moment = day.set({ hour, minute, second: 0, millisecond: 0 });
-  if (moment.hour === hour && moment.minute === minute) {
-    const earlier = moment.minus({ hours: 1 });
-    return earlier.hour === hour && earlier.minute === minute ? earlier : moment;
-  }
-  return firstAfterGap(moment);
+export interface Due {
+  readonly at: Date;
+  readonly pass: Schedule["pass"];
 }
 
-/** Finds, to the minute, where the offset changed in the two hours around a moment. */
-function firstAfterGap(near: DateTime): DateTime {
-  let low = near.minus({ hours: 3 });
-  let high = near.plus({ hours: 1 });
-  while (high.diff(low).as("minutes") > 1) {
-    const middle = low.plus({ minutes: Math.floor(high.diff(low).as("minutes") / 2) });
-    if (middle.offset === low.offset) low = middle;
-    else high = middle;
-  }
-  return high.startOf("minute");
-}
+const MINUTE_MS = 60_000;
+const DAY_MS = 86_400_000;
+/** The longest that one can wait for a window to open. */
+const LONGEST_WAIT_MS = 8 * DAY_MS;
 
 /**
- * The next due moments strictly after `after`, at most `count` of them.
- * An interval counts from `anchor` (the last run's due time); without one it is due at once.
+ * The next due moments strictly after `after`, at most `count` of them. An interval counts from `anchor` (the last due
+ * time); without one it is due at once. What would be due outside the windows is due when the next one opens, and what
+ * falls together runs once, as a full pass if one of them is.
  */
 export function nextRuns(
-  schedule: Schedule,
+  plan: Plan,
   zone: string,
   after: Date,
   count: number,
-  anchor: Date | null = null,
-): Date[] {
-  if (schedule.kind === "on-demand") return [];
-  if (schedule.kind === "every") return nextIntervals(schedule.hours, after, count, anchor);
-  const days = schedule.kind === "weekly" ? new Set<number>(schedule.days) : null;
-  const found: Date[] = [];
-  let day = DateTime.fromJSDate(after, { zone }).startOf("day");
-  // a week without a chosen day cannot be: `days` has at least one, so the loop ends
-  for (let guard = 0; found.length < count && guard < (count + 2) * 7; guard += 1) {
-    if (!days || days.has(day.weekday)) {
-      const moment = localMoment(day, schedule.at).toJSDate();
-      if (moment > after) found.push(moment);
+  {
+    anchor = null,
+    sourceId = null,
+  }: { readonly anchor?: Date | null; readonly sourceId?: string | null } = {},
+): Due[] {
+  const lag = lagOf(plan, sourceId);
+  const byTime = new Map<number, Schedule["pass"]>();
+  for (const schedule of plan.schedules) {
+    for (const at of momentsAfter(schedule.rule, plan, zone, after, count, anchor, lag)) {
+      const pass = byTime.get(at) === "full" ? "full" : schedule.pass;
+      byTime.set(at, pass);
     }
-    day = day.plus({ days: 1 }).startOf("day");
   }
-  return found;
+  return [...byTime]
+    .sort(([a], [b]) => a - b)
+    .slice(0, count)
+    .map(([at, pass]) => ({ at: new Date(at), pass }));
 }
 
-function nextIntervals(hours: number, after: Date, count: number, anchor: Date | null): Date[] {
-  const step = hours * 3_600_000;
-  const minute = Math.ceil((after.getTime() + 1) / 60_000) * 60_000;
-  let first = minute;
-  if (anchor) {
-    const passed = Math.floor((after.getTime() - anchor.getTime()) / step) + 1;
-    first = Math.max(anchor.getTime() + passed * step, anchor.getTime() + step);
-  }
-  return Array.from({ length: count }, (_, i) => new Date(first + i * step));
-}
-
-const DAY_NAMES = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"] as const;
-
-/** The schedule as a sentence: `Every Monday and Friday at 21:30`. */
-export function scheduleSentence(schedule: Schedule): string {
-  switch (schedule.kind) {
-    case "daily":
-      return `Every day at ${schedule.at}`;
-    case "weekly": {
-      const days = [...schedule.days].sort((a, b) => a - b);
-      if (days.join() === "1,2,3,4,5") return `Every working day at ${schedule.at}`;
-      const names = days.map((day) => DAY_NAMES[day - 1]);
-      const last = names.pop();
-      return `Every ${names.length ? `${names.join(", ")} and ${last}` : last} at ${schedule.at}`;
+/** Due moments of one rule, with windows and lag. Looks first a little ahead and then farther. */
+function momentsAfter(
+  rule: string,
+  plan: Plan,
+  zone: string,
+  after: Date,
+  count: number,
+  anchor: Date | null,
+  lag: number,
+): number[] {
+  const interval = isInterval(parseRule(rule));
+  const windowed = plan.windows.length > 0;
+  // the last due time of an interval lies at the source's own part already
+  const late = interval && !windowed ? 0 : lag;
+  const counted = anchor ?? new Date(Math.ceil((after.getTime() + 1) / MINUTE_MS) * MINUTE_MS + lag);
+  // what was due before may have been moved past `after` by a window or its lag
+  const back = late + (windowed && !interval ? LONGEST_WAIT_MS : 0);
+  const from = new Date(after.getTime() - back);
+  const parsed = parseRule(rule);
+  const horizon = back + horizonDays(parsed) * DAY_MS;
+  let before = 0;
+  for (let reach = back + (3 + ((count + 1) / perDay(parsed)) * 1.05) * DAY_MS; ; reach *= 3) {
+    const to = new Date(from.getTime() + reach);
+    const spans = spansOf(plan.windows, zone, from, new Date(to.getTime() + LONGEST_WAIT_MS));
+    const most = count + 2 + Math.ceil(back / MINUTE_MS);
+    const found = new Set<number>();
+    for (const base of momentsOf(rule, zone, counted, from, to, spans, most)) {
+      const at = place(base, spans, late);
+      if (at !== null && at > after.getTime()) found.add(at);
     }
-    case "every":
-      return schedule.hours === 1 ? "Every hour" : `Every ${schedule.hours} hours`;
-    case "on-demand":
-      return "Only when somebody asks";
+    // what has not fired by then never does
+    if (found.size >= count || (reach >= horizon && found.size === before))
+      return [...found].sort((a, b) => a - b).slice(0, count);
+    before = found.size;
   }
 }
 
-/** The longest pause between two due moments in hours, or null where nothing is due by itself. */
-export function longestPause(schedule: Schedule): number | null {
-  if (schedule.kind === "on-demand") return null;
-  if (schedule.kind === "every") return schedule.hours;
-  if (schedule.kind === "daily") return 24;
-  const days = [...schedule.days].sort((a, b) => a - b);
-  return Math.max(...days.map((day, i) => ((days[(i + 1) % days.length]! - day + 6) % 7) + 1)) * 24;
+/** Where a due time comes to lie: inside a window, and at the source's own part of it if that is inside too. */
+function place(base: Date, spans: readonly Span[] | null, lag: number): number | null {
+  const opened = intoSpans(spans, base);
+  if (!opened) return null;
+  const late = new Date(opened.getTime() + lag);
+  return intoSpans(spans, late)?.getTime() === late.getTime() ? late.getTime() : opened.getTime();
+}
+
+/** Until when a run that begins now may go on: its window's end, or so many hours; null where nothing ends it. */
+export function stopsAt(
+  plan: Pick<Plan, "windows">,
+  stopAfterHours: number | null,
+  zone: string,
+  start: Date,
+): Date | null {
+  const ends = [openSpan(plan.windows, zone, start)?.closes?.getTime()];
+  if (stopAfterHours !== null) ends.push(start.getTime() + stopAfterHours * 3_600_000);
+  const known = ends.filter((end) => end !== undefined);
+  return known.length ? new Date(Math.min(...known)) : null;
+}
+
+/**
+ * The longest pause between the next sixty due moments in hours, or null where nothing is due by itself. By a clock that
+ * does not change: a night with an hour more is no reason for advice.
+ */
+export function longestPause(plan: Plan, now: Date): number | null {
+  const due = nextRuns({ ...plan, spreadMinutes: 0 }, "UTC", now, 60, { anchor: now });
+  if (due.length < 2) return null;
+  const pauses = due.slice(1).map(({ at }, i) => (at.getTime() - due[i]!.at.getTime()) / 3_600_000);
+  return Math.max(...pauses);
 }

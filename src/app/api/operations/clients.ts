@@ -1,15 +1,20 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
 import { slugOf } from "@/core/places";
-import { zoneSchema } from "@/core/policy/clauses";
+import { bandwidthHours, bandwidthWords } from "@/core/policy/conduct";
+import { zoneSchema } from "@/core/policy/zone";
 import {
   type Client,
   clientById,
   clientBySlug,
   insertClient,
   insertSite,
+  type LinkLimits,
   listClients,
   listSites,
+  NO_LIMITS,
+  setClientLimits,
+  setSiteLimits,
   siteById,
   updateClient,
 } from "@/db/clients";
@@ -27,6 +32,21 @@ const clientBody = z.object({
   region: name("the region in which the client's data may lie", 60),
   contactName: name("a person to talk to"),
   contactEmail: z.email("Give an e-mail address."),
+});
+
+const limitsBody = z.object({
+  atOnce: z
+    .number()
+    .int("A whole number.")
+    .min(1, "At least one at a time, or nothing would run.")
+    .max(10_000, "At most 10,000.")
+    .nullable(),
+  bandwidth: z.array(bandwidthHours).max(20, "At most twenty limits."),
+});
+const siteParam = z.object({ siteId: uuid });
+const sentenceOf = (limits: LinkLimits) => ({
+  atOnce: limits.atOnce ?? "any number",
+  bandwidth: limits.bandwidth.length ? bandwidthWords(limits.bandwidth) : "as fast as it goes",
 });
 
 async function freeSlug(tx: Tx, wish: string): Promise<string> {
@@ -86,6 +106,7 @@ export const clients = [
           id: randomUUID(),
           slug: await freeSlug(tx, rest.name.split(/\s+/)[0]!),
           ...rest,
+          limits: NO_LIMITS,
         };
         await insertClient(tx, client, context.who.at);
         const made = [];
@@ -152,6 +173,42 @@ export const clients = [
         const site = await addSite(tx, client, body.name);
         await context.record(tx, client.id, "added a site", site.name);
         return site;
+      }),
+  }),
+  operation({
+    id: "setClientLimits",
+    method: "PUT",
+    path: "/clients/{clientId}/limits",
+    summary: "How many runs of a client go at once, and how fast all of them together.",
+    caller: "technician",
+    params: clientParam,
+    body: limitsBody,
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await clientById(tx, params.clientId);
+        if (!client) throw notFound();
+        await setClientLimits(tx, client.id, body);
+        await context.record(tx, client.id, "set the limits of a client", client.name, sentenceOf(body));
+        await notify(tx, { kind: "client", clientId: client.id, id: client.id });
+        return { limits: body };
+      }),
+  }),
+  operation({
+    id: "setSiteLimits",
+    method: "PUT",
+    path: "/sites/{siteId}/limits",
+    summary: "How many runs go at once over a site's link, and how fast all of them together.",
+    caller: "technician",
+    params: siteParam,
+    body: limitsBody,
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const site = await siteById(tx, params.siteId);
+        if (!site) throw notFound();
+        await setSiteLimits(tx, site.id, body);
+        await context.record(tx, site.clientId, "set the limits of a site", site.name, sentenceOf(body));
+        await notify(tx, { kind: "client", clientId: site.clientId, id: site.clientId });
+        return { limits: body };
       }),
   }),
   operation({

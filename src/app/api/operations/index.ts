@@ -6,6 +6,7 @@ import { consents } from "./consents";
 import { depots } from "./depots";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
+import { messages } from "./messages";
 import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
@@ -23,6 +24,7 @@ const described: readonly AnyOperation[] = [
   ...policies,
   ...sources,
   ...watching,
+  ...messages,
   ...restores,
 ];
 

@@ -1,6 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
-import { zoneSchema } from "@/core/policy/clauses";
+import { zoneSchema } from "@/core/policy/zone";
 import { clientById, insertProvider } from "@/db/clients";
 import { countPeople, insertPerson } from "@/db/people";
 import { operation } from "@/server/api/operation";

@@ -1,5 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import { ADVICE_KEYS } from "@/core/consequences/advice";
+import { consequencesOf } from "@/core/consequences/consequences";
 import {
   CLAUSE_NAMES,
   groupRule,
@@ -7,21 +9,19 @@ import {
   POLICY_VERSION,
   type PolicyFile,
   policyFile,
+  upgradedFile,
 } from "@/core/policy/cascade";
-import {
-  type Clauses,
-  clausesSchema,
-  consequencesOf,
-  howLongClause,
-  whenClause,
-} from "@/core/policy/clauses";
+import { type Clauses, clausesSchema } from "@/core/policy/clauses";
 import { clientById, readProvider, siteById } from "@/db/clients";
 import { listDepots } from "@/db/depots";
+import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/facts";
+import { clientKey } from "@/db/keys";
 import { notify } from "@/db/notify";
 import { listPolicies, type Owner, type Policy, policyById, policyOfOwner, revisionsOf } from "@/db/policies";
 import type { Tx } from "@/db/scope";
 import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources";
 import { type Context, operation } from "@/server/api/operation";
+import { factsFor } from "@/server/policy-facts";
 import { nextRevision, saveRules, sentencesOf, shortened } from "@/server/policy-saving";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { effectsOf, findGroups, settleRules } from "@/server/rules";
@@ -103,6 +103,8 @@ async function thePolicy(tx: Tx, policyId: string): Promise<Policy> {
   if (!policy) throw notFound();
   return policy;
 }
+
+const adviceParam = policyParam.extend({ advice: z.enum(ADVICE_KEYS) });
 
 /** What is wished for: an existing policy as it is to be, or a new one. */
 const wishSchema = z.object({
@@ -316,7 +318,7 @@ export const policies = [
     caller: "technician",
     status: 201,
     params: clientParam,
-    body: policyFile,
+    body: z.preprocess(upgradedFile, policyFile),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -358,19 +360,98 @@ export const policies = [
     id: "consequences",
     method: "POST",
     path: "/policies/consequences",
-    summary: "What would follow from clauses: the next runs in both zones, and advice.",
+    summary:
+      "What would follow from clauses: the next runs in both zones, space with a band, points that stay and go, load by the hour, and advice. Nothing is saved.",
     caller: "technician",
-    body: z.object({ clientId: uuid.nullable(), when: whenClause, howLong: howLongClause }),
+    body: z.object({
+      clientId: uuid.nullable(),
+      policyId: uuid.nullable().default(null),
+      owner: ownerParam.nullable().default(null),
+      clauses,
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const client = body.clientId ? await clientById(tx, body.clientId) : null;
         if (body.clientId && !client) throw notFound();
+        const { owner } = body.owner ? await ownerOf(tx, body.owner) : { owner: null };
+        const policy = body.policyId ? await thePolicy(tx, body.policyId) : null;
         const zone = (await readProvider(tx))?.zone ?? "UTC";
+        const facts = await factsFor(tx, {
+          level: owner?.level ?? "group",
+          policyId: policy?.id ?? null,
+          clientId: client?.id ?? null,
+          siteId: owner?.siteId ?? null,
+          sourceId: owner?.sourceId ?? null,
+        });
+        const key = client && (await clientKey(tx, client.id));
+        const there = policy ?? (owner && (await policyOfOwner(tx, owner)));
+        const aside = there ? await adviceSetAside(tx, there.id) : [];
+        const found = consequencesOf({
+          ...facts,
+          clauses: body.clauses,
+          client: client && {
+            zone: client.zone,
+            region: client.region,
+            keyConfirmed: Boolean(key?.confirmedAt && !key.destroyedAt),
+          },
+          providerZone: zone,
+          now: context.who.at,
+        });
         return {
-          ...consequencesOf(body, client?.zone ?? zone, zone, context.who.at),
+          ...found,
+          advice: found.advice.map((one) => ({
+            ...one,
+            setAside: aside.find(({ advice }) => advice === one.key) ?? null,
+          })),
           clientZone: client?.zone ?? zone,
           providerZone: zone,
         };
+      }),
+  }),
+  operation({
+    id: "setAdviceAside",
+    method: "PUT",
+    path: "/policies/{policyId}/advice/{advice}",
+    summary: "Set a piece of advice aside, with the reason; it stays in the trail.",
+    caller: "technician",
+    params: adviceParam,
+    body: z.object({ reason: z.string().trim().min(3, "Say why, in a few words.").max(500) }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const policy = await thePolicy(tx, params.policyId);
+        await setAdviceAside(
+          tx,
+          {
+            policyId: policy.id,
+            advice: params.advice,
+            reason: body.reason,
+            setBy: context.who.actor,
+            setAt: context.who.at,
+          },
+          policy.clientId,
+        );
+        await context.record(tx, policy.clientId, "set advice aside", policy.name, {
+          advice: params.advice,
+          reason: body.reason,
+        });
+        return { advice: await adviceSetAside(tx, policy.id) };
+      }),
+  }),
+  operation({
+    id: "takeAdviceUp",
+    method: "DELETE",
+    path: "/policies/{policyId}/advice/{advice}",
+    summary: "Show a piece of advice again that was set aside.",
+    caller: "technician",
+    params: adviceParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const policy = await thePolicy(tx, params.policyId);
+        if (await takeAdviceUp(tx, policy.id, params.advice))
+          await context.record(tx, policy.clientId, "took advice up again", policy.name, {
+            advice: params.advice,
+          });
+        return { advice: await adviceSetAside(tx, policy.id) };
       }),
   }),
   operation({

@@ -84,13 +84,16 @@ export const sources = [
     id: "backUpNow",
     method: "POST",
     path: "/sources/{sourceId}/runs",
-    summary: "Back up now.",
+    summary: "Back up now: what changed, or with a full pass everything anew.",
     caller: "technician",
     status: 202,
     params: sourceParam,
-    run: (context, { params }) =>
+    body: z
+      .object({ pass: z.enum(["incremental", "full"]).default("incremental") })
+      .default({ pass: "incremental" }),
+    run: (context, { params, body }) =>
       context.tx(async (tx) => {
-        const run = await requestBackup(tx, context.who, params.sourceId);
+        const run = await requestBackup(tx, context.who, params.sourceId, body.pass);
         return { run, waits: await whyWaiting(tx, run, context.who.at) };
       }),
   }),

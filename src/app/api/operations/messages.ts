@@ -1,0 +1,207 @@
+import { randomBytes, randomUUID } from "node:crypto";
+import { z } from "zod";
+import {
+  insertWebhook,
+  listMessages,
+  listWebhooks,
+  mailSettings,
+  messageById,
+  removeWebhook,
+  sendAgain,
+  setMailSettings,
+  webhookById,
+} from "@/db/notices";
+import { operation } from "@/server/api/operation";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
+import { name, scopeQuery, uuid } from "./ids";
+
+const url = z
+  .url("Give an address such as https://tickets.example/hook.")
+  .max(500)
+  .refine((text) => /^https?:$/.test(new URL(text).protocol), "A webhook answers at http or https.")
+  .refine(
+    (text) => !new URL(text).username,
+    "Leave name and password out of the address; messages are signed.",
+  );
+
+const mailBody = z.object({
+  host: name("the mail server's name", 253),
+  port: z.number().int("A whole number.").min(1, "From 1 to 65535.").max(65_535, "From 1 to 65535."),
+  security: z.enum(["none", "tls", "starttls"]),
+  username: z.string().trim().max(200).nullable().default(null),
+  /** Left out: the one that is there stays. */
+  password: z.string().max(500).nullable().optional(),
+  sender: z.email("Give the address that mail comes from."),
+});
+
+/** Messages: how they leave, and which left. Secrets are never shown again. */
+export const messages = [
+  operation({
+    id: "readMailServer",
+    method: "GET",
+    path: "/mail-server",
+    summary: "How mail leaves; null where nothing is set up.",
+    caller: "technician",
+    run: (context) =>
+      context.tx(async (tx) => {
+        const there = await mailSettings(tx);
+        if (!there) return { mailServer: null };
+        const { password, ...rest } = there;
+        return { mailServer: { ...rest, hasPassword: password !== null } };
+      }),
+  }),
+  operation({
+    id: "setMailServer",
+    method: "PUT",
+    path: "/mail-server",
+    summary: "Set how mail leaves.",
+    caller: "technician",
+    body: mailBody,
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const there = await mailSettings(tx);
+        const password =
+          body.password === undefined
+            ? (there?.password ?? null)
+            : body.password === null || body.password === ""
+              ? null
+              : context.services.secrets.seal(Buffer.from(body.password, "utf8"), MAIL_CONTEXT);
+        const { password: _, ...rest } = body;
+        await setMailSettings(tx, { ...rest, password }, context.who.actor, context.who.at);
+        await context.record(tx, null, "set the mail server", body.host, { ...rest });
+        return { mailServer: { ...rest, hasPassword: password !== null } };
+      }),
+  }),
+  operation({
+    id: "testMessage",
+    method: "POST",
+    path: "/messages/test",
+    summary: "Send a test message now, and say what became of it.",
+    caller: "technician",
+    body: z
+      .object({
+        mail: z.email("Give an address.").nullable().default(null),
+        webhookId: uuid.nullable().default(null),
+      })
+      .refine((body) => (body.mail === null) !== (body.webhookId === null), "Name an address or a webhook."),
+    run: async (context, { body }) => {
+      const recipient = body.mail ? `mail:${body.mail}` : `webhook:${body.webhookId}`;
+      const way = await context.tx(async (tx) => {
+        if (body.webhookId && !(await webhookById(tx, body.webhookId))) throw notFound();
+        await context.record(tx, null, "sent a test message", body.mail ?? body.webhookId!);
+        return wayOf(context.services, tx, recipient);
+      });
+      const subject = "A test message of Deep Keep";
+      const text = `${context.who.actor} sent this to see whether it arrives. Nothing is to be done.`;
+      try {
+        await send(
+          way,
+          {
+            id: randomUUID(),
+            subject,
+            body: body.mail
+              ? `${text}\n`
+              : JSON.stringify({
+                  type: "test",
+                  timestamp: context.who.at.toISOString(),
+                  data: { subject, text },
+                }),
+            attachments: [],
+          },
+          context.who.at,
+        );
+      } catch (error) {
+        throw new Problem("notice.not-sent", (error as Error).message);
+      }
+      return { sent: true };
+    },
+  }),
+  operation({
+    id: "listWebhooks",
+    method: "GET",
+    path: "/webhooks",
+    summary: "Webhooks that policies may name.",
+    caller: "technician",
+    run: (context) =>
+      context.tx(async (tx) => ({
+        webhooks: (await listWebhooks(tx)).map(({ secret: _, ...rest }) => rest),
+      })),
+  }),
+  operation({
+    id: "makeWebhook",
+    method: "POST",
+    path: "/webhooks",
+    summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown this once.",
+    caller: "technician",
+    status: 201,
+    body: z.object({ name: name("a name for the webhook"), url }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        if ((await listWebhooks(tx)).some((one) => one.name.toLowerCase() === body.name.toLowerCase()))
+          throw invalid("name", "There is a webhook of this name.");
+        const id = randomUUID();
+        const secret = `whsec_${randomBytes(32).toString("base64")}`;
+        await insertWebhook(
+          tx,
+          {
+            id,
+            ...body,
+            secret: context.services.secrets.seal(Buffer.from(secret, "utf8"), webhookContext(id)),
+          },
+          context.who.actor,
+          context.who.at,
+        );
+        await context.record(tx, null, "added a webhook", body.name, { url: body.url });
+        return { webhook: { id, ...body }, secret };
+      }),
+  }),
+  operation({
+    id: "removeWebhook",
+    method: "DELETE",
+    path: "/webhooks/{webhookId}",
+    summary: "Take a webhook away. Policies that name it send nothing to it any more.",
+    caller: "technician",
+    params: z.object({ webhookId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const webhook = await webhookById(tx, params.webhookId);
+        if (!webhook) throw notFound();
+        await removeWebhook(tx, webhook.id, context.who.at);
+        await context.record(tx, null, "took a webhook away", webhook.name);
+        return { removed: webhook.id };
+      }),
+  }),
+  operation({
+    id: "listMessages",
+    method: "GET",
+    path: "/messages",
+    summary: "Messages that were sent, or could not be, the newest first.",
+    caller: "technician",
+    query: scopeQuery.pick({ client: true }),
+    run: (context, { query }) =>
+      context.tx(async (tx) => ({
+        messages: (await listMessages(tx, query.client ?? null)).map(({ attachments, ...rest }) => ({
+          ...rest,
+          attachments: attachments.map((one) => one.name),
+        })),
+      })),
+  }),
+  operation({
+    id: "sendAgain",
+    method: "POST",
+    path: "/messages/{messageId}/send",
+    summary: "Try a message again that was given up.",
+    caller: "technician",
+    params: z.object({ messageId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const message = await messageById(tx, params.messageId);
+        if (!message) throw notFound();
+        if ((await sendAgain(tx, message.id, context.who.at)) === 0)
+          throw new Problem("request.conflict", "This message was sent already.");
+        await context.record(tx, message.clientId, "sent a message again", message.subject);
+        return { message: { id: message.id } };
+      }),
+  }),
+];

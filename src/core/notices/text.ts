@@ -1,0 +1,77 @@
+import { CODES, type Code } from "../codes";
+import type { Outcome } from "../protection/state";
+import { counted } from "../units/duration";
+
+/** One cause with the sources that it touched, as it is told. */
+export interface ToldCause {
+  readonly outcome: Outcome;
+  readonly code: Code | null;
+  readonly sources: readonly string[];
+  readonly first: Date;
+  readonly last: Date;
+}
+export interface Told {
+  readonly clientName: string;
+  readonly zone: string;
+  readonly causes: readonly ToldCause[];
+}
+
+const OUTCOME_WORDS: Record<Outcome, string> = {
+  clean: "clean",
+  caution: "with a caution",
+  failed: "failed",
+  stopped: "stopped",
+  missed: "missed",
+};
+const SOURCES_MOST = 40;
+
+const clock = (moment: Date, zone: string): string =>
+  new Intl.DateTimeFormat("en-GB", { timeZone: zone, dateStyle: "medium", timeStyle: "short" }).format(
+    moment,
+  );
+
+const title = ({ outcome, code }: ToldCause): string =>
+  code
+    ? CODES[code].title
+    : outcome === "clean"
+      ? "Runs ended clean"
+      : `A run ended: ${OUTCOME_WORDS[outcome]}`;
+
+/** The line that a reader sees first. */
+export function noticeSubject({ clientName, causes }: Told): string {
+  const [only] = causes;
+  if (causes.length === 1 && only) {
+    const of = only.sources.length === 1 ? only.sources[0] : counted(only.sources.length, "source");
+    return `${clientName}: ${title(only)} (${of})`;
+  }
+  const bad = causes.filter((cause) => cause.outcome !== "clean").length;
+  return bad === 0
+    ? `${clientName}: all clean since yesterday`
+    : `${clientName}: ${counted(bad, "thing")} to look at since yesterday`;
+}
+
+/** The whole message as plain text: what, why, what now, and which sources. */
+export function noticeText({ clientName, zone, causes }: Told): string {
+  const worst = ["failed", "missed", "caution", "stopped", "clean"];
+  const ordered = [...causes].sort((a, b) => worst.indexOf(a.outcome) - worst.indexOf(b.outcome));
+  const parts = ordered.map((cause) => {
+    const text = cause.code && CODES[cause.code];
+    const names = cause.sources.slice(0, SOURCES_MOST).join(", ");
+    const more =
+      cause.sources.length > SOURCES_MOST ? ` and ${cause.sources.length - SOURCES_MOST} more` : "";
+    const when =
+      cause.first.getTime() === cause.last.getTime()
+        ? clock(cause.first, zone)
+        : `${clock(cause.first, zone)} to ${clock(cause.last, zone)}`;
+    return [
+      `${title(cause)} (${OUTCOME_WORDS[cause.outcome]})`,
+      text ? `Why: ${text.cause}` : null,
+      text ? `What now: ${text.remedy}` : null,
+      `${cause.sources.length === 1 ? "Source" : "Sources"}: ${names}${more}`,
+      `When: ${when} (${zone})`,
+    ]
+      .filter((line) => line !== null)
+      .join("\n");
+  });
+  return `${clientName}\n\n${parts.join("\n\n")}\n`;
+}

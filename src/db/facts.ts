@@ -1,0 +1,51 @@
+import type { SourceFacts } from "@/core/consequences/facts";
+import type { Level } from "@/core/policy/cascade";
+import { all, change, type Tx } from "./scope";
+
+/** What is known of the sources that rules of a level touch; none for a policy that is not made yet. */
+export const factsOfSources = (
+  tx: Tx,
+  level: Level,
+  owner: {
+    readonly policyId: string | null;
+    readonly clientId: string | null;
+    readonly siteId: string | null;
+    readonly sourceId: string | null;
+  },
+) =>
+  all<SourceFacts>(
+    tx,
+    `select s.id, s.name, u.bytes, u.points, u.oldest_point as oldest, u.stored_bytes as "storedBytes", u.added_mean as "addedMean", u.added_spread as "addedSpread",
+       u.added_weekend as "addedWeekend", u.added_monday as "addedMonday", u.grown_per_day as "grownPerDay", u.usual_minutes as "usualMinutes", u.long_minutes as "longMinutes",
+       first.rate as "readRate"
+     from sources s join source_summaries u on u.source_id = s.id
+     left join lateral (select (figures->>'bytesRead')::float8 / nullif(extract(epoch from ended_at - started_at), 0)::float8 as rate from runs
+       where source_id = s.id and kind = 'backup' and state = 'ended' and outcome in ('clean', 'caution') order by due_at limit 1) first on true
+     where case $1::text when 'provider' then s.policy_id is not null when 'client' then s.client_id = $3 when 'site' then s.site_id = $4
+       when 'group' then s.policy_id = $2 else s.id = $5 end`,
+    [level, owner.policyId, owner.clientId, owner.siteId, owner.sourceId],
+  );
+
+/** Advice that somebody decided to live with. */
+export interface SetAsideAdvice {
+  readonly policyId: string;
+  readonly advice: string;
+  readonly reason: string;
+  readonly setBy: string;
+  readonly setAt: Date;
+}
+export const adviceSetAside = (tx: Tx, policyId: string) =>
+  all<SetAsideAdvice>(
+    tx,
+    `select policy_id as "policyId", advice, reason, set_by as "setBy", set_at as "setAt" from advice_set_aside where policy_id = $1`,
+    [policyId],
+  );
+export const setAdviceAside = (tx: Tx, one: SetAsideAdvice, clientId: string | null) =>
+  change(
+    tx,
+    `insert into advice_set_aside (policy_id, client_id, advice, reason, set_by, set_at) values ($1, $2, $3, $4, $5, $6)
+     on conflict (policy_id, advice) do update set reason = $4, set_by = $5, set_at = $6`,
+    [one.policyId, clientId, one.advice, one.reason, one.setBy, one.setAt],
+  );
+export const takeAdviceUp = (tx: Tx, policyId: string, advice: string) =>
+  change(tx, "delete from advice_set_aside where policy_id = $1 and advice = $2", [policyId, advice]);
