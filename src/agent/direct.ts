@@ -104,6 +104,7 @@ async function write(way: DirectWay, parts: readonly Uint8Array[], pacer?: Pacer
     method: "PUT",
     headers: { ...way.headers, ...headers },
     body,
+    ...(pacer ? { signal: pacer.signal } : {}),
     ...({ duplex: "half" } as object),
   });
   await response.body?.cancel();

@@ -109,6 +109,7 @@ export class HttpLink implements ConsoleLink {
       method: "PUT",
       path: `runs/${runId}/packs/${packId}?chunks=${ids.length}&content=${contentBytes}`,
       body: () => pacedBody([...ids, ...parts], pacer),
+      ...(pacer ? { signal: pacer.signal } : {}),
       headers: { "content-type": "application/octet-stream" },
     });
   };

@@ -13,7 +13,8 @@ export class Pacer {
   private freeAt = 0;
   private changed: AbortController = new AbortController();
 
-  constructor(private readonly signal: AbortSignal) {}
+  /** The signal ends the waiting, and with it what is being sent. */
+  constructor(readonly signal: AbortSignal) {}
 
   /** Bytes a second; null: as fast as it goes. Whoever waits goes on by the new rate. */
   set(bytesPerSecond: number | null): void {
