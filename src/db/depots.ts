@@ -21,6 +21,8 @@ export interface Depot {
    * it; null: they do not.
    */
   readonly direct: string | null;
+  /** How many runs write to it at once; null: any number. */
+  readonly atOnce: number | null;
 }
 
 /** A client's share of a depot. */
@@ -36,7 +38,7 @@ export interface Grant {
   readonly purgeDue: boolean;
 }
 
-const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.capacity_bytes as "capacityBytes", d.direct`;
+const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.capacity_bytes as "capacityBytes", d.direct, d.at_once as "atOnce"`;
 const GRANT = `depot_id as "depotId", client_id as "clientId", space_id as "spaceId", quota_bytes as "quotaBytes", used_bytes as "usedBytes", lock_days as "lockDays", purge_due as "purgeDue"`;
 
 export const listDepots = (tx: Tx) =>
@@ -46,7 +48,7 @@ export const listDepots = (tx: Tx) =>
   );
 export const depotById = (tx: Tx, id: string) =>
   one<Depot>(tx, `select ${DEPOT} from depots d where d.id = $1`, [id]);
-export const insertDepot = (tx: Tx, depot: Depot, now: Date) =>
+export const insertDepot = (tx: Tx, depot: Omit<Depot, "atOnce">, now: Date) =>
   change(
     tx,
     `insert into depots (id, name, kind, path, settings, secret, region, capacity_bytes, direct, created_at)
@@ -136,3 +138,5 @@ export const savingsOf = (tx: Tx, depotId: string, clientId: string | null) =>
      from packs p join grants g on g.space_id = p.space_id where g.depot_id = $1 and ($2::uuid is null or g.client_id = $2)`,
     [depotId, clientId],
   );
+export const setDepotAtOnce = (tx: Tx, id: string, atOnce: number | null) =>
+  change(tx, "update depots set at_once = $2 where id = $1", [id, atOnce]);

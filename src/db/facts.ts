@@ -1,6 +1,8 @@
 import type { SourceFacts } from "@/core/consequences/facts";
 import type { Level } from "@/core/policy/cascade";
+import type { Clauses } from "@/core/policy/clauses";
 import { all, change, type Tx } from "./scope";
+import type { StandingFilter } from "./sources";
 
 /** What is known of the sources that rules of a level touch; none for a policy that is not made yet. */
 export const factsOfSources = (
@@ -49,3 +51,29 @@ export const setAdviceAside = (tx: Tx, one: SetAsideAdvice, clientId: string | n
   );
 export const takeAdviceUp = (tx: Tx, policyId: string, advice: string) =>
   change(tx, "delete from advice_set_aside where policy_id = $1 and advice = $2", [policyId, advice]);
+
+/** Sources that run alike: one policy, and the same schedules in force. */
+export interface LoadRow {
+  /** The policy's id, where it gives When itself; otherwise a name of its own for each set of rules. */
+  readonly key: string;
+  readonly policyId: string;
+  readonly policyName: string;
+  readonly clientName: string;
+  readonly zone: string;
+  readonly rules: Clauses;
+  readonly ownWhen: boolean;
+  readonly sources: number;
+  readonly minutes: number | null;
+  readonly bytes: number | null;
+}
+export const loadRows = (tx: Tx, filter: StandingFilter) =>
+  all<LoadRow>(
+    tx,
+    `select case when bool_and(s.origins->'when'->>'level' = 'group') then p.id::text else p.id || ' ' || md5((s.rules->'when')::text || (s.rules->'where')::text) end as key,
+       p.id as "policyId", p.name as "policyName", c.name as "clientName", c.zone, (array_agg(s.rules))[1] as rules, bool_and(s.origins->'when'->>'level' = 'group') as "ownWhen",
+       count(*)::int as sources, max(u.usual_minutes) as minutes, sum(u.added_mean) as bytes
+     from sources s join policies p on p.id = s.policy_id join clients c on c.id = s.client_id join source_summaries u on u.source_id = s.id
+     where s.rules is not null and not s.paused and s.next_due_at is not null and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
+     group by p.id, p.name, c.name, c.zone, s.rules->'when', s.rules->'where' order by c.name, p.name`,
+    [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null],
+  );

@@ -167,6 +167,7 @@ async function writeCatalogue(
       region: client.region,
       capacityBytes: null,
       direct: null,
+      atOnce: null,
     };
     await insertDepot(tx, depot, now);
   }

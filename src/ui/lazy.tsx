@@ -21,3 +21,6 @@ export const CheckForm = dynamic(() => import("./check-form").then((module) => m
 export const Holds = dynamic(() => import("./holds").then((module) => module.Holds));
 export const BringBack = dynamic(() => import("./holds").then((module) => module.BringBack));
 export const Absences = dynamic(() => import("./absences").then((module) => module.Absences));
+export const Load = dynamic(() => import("./load").then((module) => module.Load));
+export const MessageSheet = dynamic(() => import("./messages").then((module) => module.MessageSheet));
+export const MessageWays = dynamic(() => import("./messages").then((module) => module.MessageWays));

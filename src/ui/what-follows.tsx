@@ -231,7 +231,7 @@ function Space({ follows }: { follows: Follows }) {
                     y={2}
                     width={Math.max(2, x(one.high) - x(one.low))}
                     height={8}
-                    className="fill-[var(--line)]"
+                    className="fill-[var(--color-base-300)]"
                   />
                   <rect x={x(one.mid)} y={0} width={2} height={12} className="fill-current" />
                 </svg>
@@ -299,7 +299,9 @@ function PointsAfterYear({ follows, now }: { follows: Follows; now: Date }) {
                           key={one.moment.getTime()}
                           title={`${clockText(one.moment, follows.clientZone)}${one.reason ? `: ${one.reason}` : ""}`}
                           className={
-                            one.keep ? "w-[4px] bg-[var(--verdigris)]" : "w-[4px] border border-[var(--line)]"
+                            one.keep
+                              ? "w-[4px] bg-[var(--color-primary)]"
+                              : "w-[4px] border border-[var(--color-base-300)]"
                           }
                         />
                       ))}
@@ -357,7 +359,7 @@ function HoursOfDay({ follows }: { follows: Follows }) {
                   y={36 - height}
                   width={10}
                   height={Math.max(height, 0.5)}
-                  className="fill-[var(--verdigris)]"
+                  className="fill-[var(--color-primary)]"
                 />
               );
             })}

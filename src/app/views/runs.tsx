@@ -13,6 +13,7 @@ import { LiveProgress } from "@/ui/live-progress";
 import { Mark } from "@/ui/mark";
 import { Clock, clockText } from "@/ui/moment";
 import { RunDepots } from "@/ui/run-depots";
+import { loadPart, messagesPart, PartLinks } from "./runs-parts";
 import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;
@@ -44,6 +45,8 @@ function nightRange(night: string | undefined, zone: string): { from: Date | nul
 
 export async function runsView(input: ViewInput): Promise<ViewOutput> {
   const { tx, place, provider, ask, href } = input;
+  if (ask("part") === "load") return loadPart(input);
+  if (ask("part") === "messages") return messagesPart(input);
   const zone = place.client?.zone ?? provider.zone;
   const outcome = OUTCOMES.find((one) => one === ask("outcome"));
   const night = ask("night");
@@ -78,7 +81,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
   const main = (
     <>
       <div className="head-line">
-        <h1 className="text-[15px] font-bold">Runs</h1>
+        <PartLinks part="runs" href={href} />
         <nav className="flex gap-1" aria-label="Outcome">
           {[undefined, ...OUTCOMES].map((one) => (
             <Link
@@ -145,6 +148,13 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
     ),
   };
 }
+
+const askedBy = (run: RunRow): string =>
+  run.cause === "retry"
+    ? "the clause Conduct, after one that failed"
+    : run.cause === "after"
+      ? "its policy, which follows another one"
+      : (run.requestedBy ?? "the schedule");
 
 const took = (ms: number): string => (ms < 1000 ? "under a second" : formatDuration(ms));
 
@@ -220,7 +230,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
       {!text && run.message && <p>{run.message}</p>}
       <dl className="facts">
         <dt>Asked by</dt>
-        <dd>{run.requestedBy ?? "the schedule"}</dd>
+        <dd>{askedBy(run)}</dd>
         <dt>Due</dt>
         <dd>
           <Clock moment={run.dueAt} zone={zone} /> <span className="text-soft">{zone}</span>
@@ -233,6 +243,20 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
               {run.endedAt && `, took ${took(run.endedAt.getTime() - run.startedAt.getTime())}`}
               {run.attempt > 1 && `, attempt ${run.attempt}`}
             </dd>
+          </>
+        )}
+        {run.state !== "ended" && run.stopAt && (
+          <>
+            <dt>Stops at</dt>
+            <dd>
+              <Clock moment={run.stopAt} zone={zone} />, finished or not
+            </dd>
+          </>
+        )}
+        {run.request.pass === "full" && (
+          <>
+            <dt>Pass</dt>
+            <dd>full: everything is read anew</dd>
           </>
         )}
         {figuresOf(run).map(([label, value]) => (

@@ -10,6 +10,7 @@ import {
   insertDepot,
   listDepots,
   listGrants,
+  setDepotAtOnce,
   setDirect,
   upsertGrant,
 } from "@/db/depots";
@@ -176,6 +177,7 @@ export const depots = [
         region: body.region,
         capacityBytes: body.capacityBytes,
         direct: body.direct,
+        atOnce: null,
         secret:
           body.kind === "s3"
             ? context.services.secrets.seal(Buffer.from(body.secretAccessKey), depotSecretContext(id))
@@ -203,19 +205,31 @@ export const depots = [
     id: "changeDepot",
     method: "PATCH",
     path: "/depots/{depotId}",
-    summary: "Change how machines reach a depot: through the console, or directly.",
+    summary: "Change how machines reach a depot, and how many runs write to it at once.",
     caller: "technician",
     params: depotParam,
-    body: z.object({ direct }),
+    body: z.object({
+      direct: direct.optional(),
+      atOnce: z
+        .number()
+        .int("A whole number.")
+        .min(1, "At least one run at a time.")
+        .max(10_000, "At most 10,000.")
+        .nullable()
+        .optional(),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
         if (!depot) throw notFound();
-        checkDirect(depot.kind, body.direct);
-        await setDirect(tx, depot.id, body.direct);
-        await context.record(tx, null, "changed a depot", depot.name, { direct: body.direct });
+        if (body.direct !== undefined) {
+          checkDirect(depot.kind, body.direct);
+          await setDirect(tx, depot.id, body.direct);
+        }
+        if (body.atOnce !== undefined) await setDepotAtOnce(tx, depot.id, body.atOnce);
+        await context.record(tx, null, "changed a depot", depot.name, body);
         await notify(tx, { kind: "depot", clientId: null, id: depot.id });
-        return { depot: shown({ ...depot, direct: body.direct }) };
+        return { depot: shown((await depotById(tx, depot.id))!) };
       }),
   }),
   operation({

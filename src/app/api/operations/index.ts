@@ -6,6 +6,7 @@ import { consents } from "./consents";
 import { depots } from "./depots";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
+import { load } from "./load";
 import { messages } from "./messages";
 import { people } from "./people";
 import { policies } from "./policies";
@@ -25,6 +26,7 @@ const described: readonly AnyOperation[] = [
   ...sources,
   ...watching,
   ...messages,
+  ...load,
   ...restores,
 ];
 

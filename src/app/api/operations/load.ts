@@ -1,0 +1,74 @@
+import { z } from "zod";
+import { RuleError } from "@/core/schedule/rule";
+import { shiftRule } from "@/core/schedule/shift";
+import { readProvider } from "@/db/clients";
+import { policyById } from "@/db/policies";
+import { operation } from "@/server/api/operation";
+import { weekOf } from "@/server/load";
+import { nextRevision, saveRules } from "@/server/policy-saving";
+import { invalid } from "@/server/problem";
+import { filterOf, scopeQuery, uuid } from "./ids";
+
+/** The week over all clients, and moving schedules in it. */
+export const load = [
+  operation({
+    id: "readLoad",
+    method: "GET",
+    path: "/load",
+    summary: "The week as the policies have it: when which sources run, for how long, into which depots.",
+    caller: "technician",
+    query: scopeQuery,
+    run: (context, { query }) =>
+      context.tx(async (tx) => {
+        const zone = (await readProvider(tx))?.zone ?? "UTC";
+        return { zone, ...(await weekOf(tx, filterOf(query), zone, context.who.at)) };
+      }),
+  }),
+  operation({
+    id: "moveSchedules",
+    method: "POST",
+    path: "/load/moves",
+    summary: "Move the schedules of policies by some minutes: each is saved as a change of its clause When.",
+    caller: "technician",
+    body: z.object({
+      moves: z
+        .array(
+          z.object({
+            policyId: uuid,
+            minutes: z
+              .number()
+              .int("Whole minutes.")
+              .min(-1439, "Less than a day.")
+              .max(1439, "Less than a day."),
+          }),
+        )
+        .min(1, "Move something first.")
+        .max(500),
+    }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const moved = [];
+        for (const [i, { policyId, minutes }] of body.moves.entries()) {
+          const policy = await policyById(tx, policyId);
+          const when = policy?.clauses.when;
+          if (!policy || !when)
+            throw invalid(
+              `moves.${i}.policyId`,
+              "This policy is not there, or has its schedule from elsewhere.",
+            );
+          try {
+            const schedules = when.schedules.map((one) => ({ ...one, rule: shiftRule(one.rule, minutes) }));
+            const clauses = { ...policy.clauses, when: { ...when, schedules } };
+            const wished = nextRevision(policy, context.who, { clauses, pins: policy.pins });
+            await saveRules(tx, context.who, context.person, wished, `moved by ${minutes} minutes in Load`);
+            moved.push({ policyId, name: policy.name, minutes });
+          } catch (error) {
+            if (error instanceof RuleError)
+              throw invalid(`moves.${i}.minutes`, `${policy.name}: ${error.message}`);
+            throw error;
+          }
+        }
+        return { moved };
+      }),
+  }),
+];
