@@ -501,8 +501,16 @@ class Seeding {
   private async runUntil(moment: Date): Promise<void> {
     for (;;) {
       const next = await this.services.db.withScope({ role: "system" }, (tx) =>
-        one<{ at: Date | null }>(tx, "select min(next_due_at) as at from sources"),
+        one<{ at: Date | null; told: Date | null }>(
+          tx,
+          "select min(next_due_at) as at, (select min(due_at) from notice_events where message_id is null) as told from sources",
+        ),
       );
+      if (next?.told && next.told <= moment && (!next.at || next.told <= next.at)) {
+        this.clock.set(next.told);
+        await tellNotices(this.services);
+        continue;
+      }
       if (!next?.at || next.at > moment) return;
       this.clock.set(next.at);
       await endPassedBy(this.services);

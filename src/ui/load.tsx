@@ -76,6 +76,7 @@ export function Load({
       router.refresh();
     });
   const here = groups.filter((group) => group.depotIds.includes(depot.id));
+  const held = here.filter((group) => !group.movable);
   const onDay = here.filter((group) =>
     group.starts.some(
       (start) =>
@@ -181,19 +182,21 @@ export function Load({
         ].map((link) => (
           <LinkLimits key={link.path} link={link} />
         ))}
-        <h3 className="part-title mt-5 mb-1">Not to be moved here</h3>
-        <ul className="text-soft text-[13px]">
-          {here
-            .filter((group) => !group.movable)
-            .map((group) => (
-              <li key={group.id}>
-                {group.name}, {group.client}
-              </li>
-            ))}
-        </ul>
-        <p className="text-soft mt-1 text-[13px]">
-          They count from run to run, lie in a window, or have their schedule from a wider level.
-        </p>
+        {held.length > 0 && (
+          <>
+            <h3 className="part-title mt-5 mb-1">Not to be moved here</h3>
+            <ul className="text-soft text-[13px]">
+              {held.map((group) => (
+                <li key={group.id}>
+                  {group.name}, {group.client}
+                </li>
+              ))}
+            </ul>
+            <p className="text-soft mt-1 text-[13px]">
+              They count from run to run, lie in a window, or have their schedule from a wider level.
+            </p>
+          </>
+        )}
       </aside>
     </div>
   );
@@ -233,7 +236,7 @@ function WeekStrip({
             <div key={name} className="contents">
               <button
                 type="button"
-                className={`rounded-[3px] text-left text-[13px] ${at === day ? "font-bold underline" : "text-soft"}`}
+                className={`h-[24px] min-w-[40px] rounded-[3px] text-left text-[13px] ${at === day ? "font-bold underline" : "text-soft"}`}
                 aria-pressed={at === day}
                 onClick={() => choose(at)}
               >
@@ -244,7 +247,7 @@ function WeekStrip({
                   // biome-ignore lint/suspicious/noArrayIndexKey: an hour of a day is its place
                   key={`${name} ${i}`}
                   title={`${name} ${i}:00: ${hour.peak} at once, ${formatBytes(hour.bytes)}${hour.collides ? ", too many" : ""}`}
-                  className={`h-[20px] rounded-[2px] ${hour.collides ? "outline-2 outline-[var(--vermilion)]" : ""} ${hour.peak === 0 ? "border-line border" : ""}`}
+                  className={`h-[24px] rounded-[2px] ${hour.collides ? "outline-2 outline-[var(--vermilion)]" : ""} ${hour.peak === 0 ? "border-line border" : ""}`}
                   style={hour.peak > 0 ? { background: shade(hour.peak / most) } : {}}
                 />
               ))}

@@ -96,6 +96,10 @@ function draftOf(policy: SheetPolicy, firstDepot: string) {
 }
 type Draft = ReturnType<typeof draftOf>;
 
+/** What is typed, but for the keys that tell schedules from each other. */
+const told = (draft: Draft): string =>
+  JSON.stringify(draft, (name, value: unknown) => (name === "key" ? undefined : value));
+
 /** Those clauses that are set here, as they are typed. */
 function clausesOf(draft: Draft): Partial<Record<ClauseName, unknown>> {
   const all: Record<ClauseName, () => unknown> = {
@@ -187,7 +191,7 @@ export function PolicySheet({
     if (clause !== "where") return clauseSentence(clause, values);
     return values.where ? whereSentence(values.where as Where, nameOf) : "Given at no level";
   };
-  const changed = JSON.stringify({ ...draft, reason: "" }) !== JSON.stringify(start());
+  const changed = told({ ...draft, reason: "" }) !== told(start());
   const rule = policy.level === "group" ? groupRuleOf(draft.rule) : null;
   const save = () =>
     sending.send(async () => {

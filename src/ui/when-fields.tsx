@@ -59,15 +59,6 @@ export function WhenFields({
           {draft.after ? ", and after the other policy" : ""}.
         </p>
       )}
-      <div>
-        <button
-          type="button"
-          className="btn btn-plain"
-          onClick={() => set({ schedules: [...draft.schedules, newSchedule()] })}
-        >
-          Add a schedule
-        </button>
-      </div>
       {draft.windows.map((window, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: windows have no name, and are only added at the end
         <div key={i} className="border-line grid gap-2 border-t pt-2">
@@ -85,7 +76,14 @@ export function WhenFields({
           </div>
         </div>
       ))}
-      <div>
+      <div className="flex flex-wrap gap-2">
+        <button
+          type="button"
+          className="btn btn-plain"
+          onClick={() => set({ schedules: [...draft.schedules, newSchedule()] })}
+        >
+          Add a schedule
+        </button>
         <button
           type="button"
           className="btn btn-plain"
