@@ -126,7 +126,7 @@ export async function makePoint(
     writer,
     keys,
     folders: reading.folders,
-    selector: compileSelection(job.clauses.what),
+    selector: compileSelection(job.clauses.what, new Date(job.moment)),
     previous: reading.previous,
     readAll: job.pass === "full",
     keepNode: reading.keepNode,

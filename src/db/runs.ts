@@ -279,16 +279,22 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
 export const runRow = (tx: Tx, id: string) =>
   one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
-/** Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`. */
+/**
+ * Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`.
+ * Counted by the quarter of an hour first, which an index alone answers: every zone's noon is on one of them.
+ */
 export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
   all<NightCount>(
     tx,
-    `select r.client_id as "clientId", to_char((r.due_at - interval '12 hours') at time zone c.zone, 'YYYY-MM-DD') as night, r.outcome, count(*)::int as runs
-     from runs r join clients c on c.id = r.client_id${filter.siteId ? " join sources s on s.id = r.source_id" : ""}
-     where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $3 and ($1::uuid is null or r.client_id = $1) and ($2::uuid is null or r.source_id = $2)
-       ${filter.siteId ? "and s.site_id = $4" : ""}
+    `select r.client_id as "clientId", to_char((r.slot - interval '12 hours') at time zone c.zone, 'YYYY-MM-DD') as night, r.outcome, sum(r.runs)::int as runs
+     from (select r.client_id, date_bin('15 minutes', r.due_at, '2000-01-01 00:00Z') as slot, r.outcome, count(*) as runs
+       from runs r${filter.siteId ? " join sources s on s.id = r.source_id" : ""}
+       where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $1 ${filter.clientId ? "and r.client_id = $2" : ""}
+         ${filter.sourceId ? "and r.source_id = $3" : ""} ${filter.siteId ? "and s.site_id = $4" : ""}
+       group by 1, 2, 3) r join clients c on c.id = r.client_id
+     where ($2::uuid is null or true) and ($3::uuid is null or true) and ($4::uuid is null or true)
      group by 1, 2, 3`,
-    [filter.clientId ?? null, filter.sourceId ?? null, from, ...(filter.siteId ? [filter.siteId] : [])],
+    [from, filter.clientId ?? null, filter.sourceId ?? null, filter.siteId ?? null],
   );
 
 /** Shares of changed files in the source's earlier runs, for what is usual. */

@@ -183,7 +183,7 @@ export const sourcesAfter = (tx: Tx) =>
   );
 
 /** A source with all that its state is told from. */
-export interface SourceStanding extends Source {
+export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
   readonly clientName: string;
   readonly clientSlug: string;
   readonly clientZone: string;
@@ -223,11 +223,14 @@ export interface StandingFilter {
   readonly sourceId?: string | null;
 }
 
+// without the rules: they are most of a row, and told of one source at a time
+const STANDING_SOURCE = SOURCE.replace(" s.rules, s.origins,", "");
+
 /** Sources in scope with newest point, last run and policy: one query for Watch, Sources and statements. */
 export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<SourceStanding>(
     tx,
-    `select ${SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
+    `select ${STANDING_SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
        p.name as "policyName", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
        away.until as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",

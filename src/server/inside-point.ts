@@ -1,3 +1,4 @@
+import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
 import type { Point } from "@/db/points";
 import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
@@ -141,4 +142,59 @@ export async function weigh(
     if (node) for await (const walked of walkTree(reader, node, path)) count(walked.entry);
   }
   return { files, bytes };
+}
+
+const LARGEST_SHOWN = 8;
+
+/**
+ * What a selection takes of the files in a point, and what it leaves: counts, bytes, the largest files that are left, and
+ * chosen folders that the point does not have.
+ */
+export async function trySelection(services: Services, point: Point, selection: FileSelection, now: Date) {
+  const reader = await services.spaces.ofPoint(point);
+  const selector = compileSelection(selection, now);
+  const folders = outermostFolders(selection.folders);
+  const within = (path: string) =>
+    folders.some((folder) => folder === "/" || path === folder || path.startsWith(`${folder}/`));
+  const onTheWay = (path: string) => folders.some((folder) => folder.startsWith(`${path}/`));
+  const taken = { files: 0, bytes: 0 };
+  const left = { files: 0, bytes: 0 };
+  const largestLeft: { path: string; size: number }[] = [];
+  const missing = new Set(folders);
+  missing.delete("/");
+  const leftOut: string[] = [];
+  for await (const { path, entry } of walkTree(reader, point.root, "/")) {
+    const shownPath = showBytes(path);
+    missing.delete(shownPath);
+    const below = leftOut.at(-1);
+    if (below !== undefined && !shownPath.startsWith(`${below}/`)) leftOut.pop();
+    const inside = leftOut.length > 0 && shownPath.startsWith(`${leftOut.at(-1)}/`);
+    if (entry.type === "folder") {
+      if (!inside && within(shownPath) && !folders.includes(shownPath) && !selector.takesFolder(shownPath))
+        leftOut.push(shownPath);
+      continue;
+    }
+    if (entry.type !== "file" || onTheWay(shownPath)) continue;
+    const size = entry.size ?? 0;
+    if (!inside && within(shownPath) && selector.takesFile(shownPath, size, entry.mtime)) {
+      taken.files += 1;
+      taken.bytes += size;
+      continue;
+    }
+    left.files += 1;
+    left.bytes += size;
+    largestLeft.push({ path: shownPath, size });
+    if (largestLeft.length > LARGEST_SHOWN * 8) {
+      largestLeft.sort((a, b) => b.size - a.size);
+      largestLeft.length = LARGEST_SHOWN;
+    }
+  }
+  largestLeft.sort((a, b) => b.size - a.size);
+  return {
+    moment: point.moment.toISOString(),
+    taken,
+    left,
+    largestLeft: largestLeft.slice(0, LARGEST_SHOWN),
+    missing: [...missing],
+  };
 }

@@ -227,7 +227,9 @@ class Snapshot {
         }
       }
       case "file":
-        return selector.takesFile(showBytes(path)) ? this.storeFile(item, path, old) : null;
+        return selector.takesFile(showBytes(path), item.size, item.mtime)
+          ? this.storeFile(item, path, old)
+          : null;
     }
   }
 

@@ -3,13 +3,19 @@
 import type { ReactNode } from "react";
 import type { Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
+import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { TextField } from "./form";
+import { TryOut } from "./try-out";
 
 /** The clause What as it is typed. */
 export interface WhatDraft {
   readonly folders: string;
   readonly include: string;
   readonly exclude: string;
+  readonly rubbish: boolean;
+  /** A size as people type it: `2 GiB`. */
+  readonly largest: string;
+  readonly days: string;
 }
 const lines = (text: string): string[] =>
   text
@@ -20,12 +26,19 @@ const lines = (text: string): string[] =>
 export const whatDraft = (clause: Clauses["what"] | undefined): WhatDraft => ({
   folders: clause?.folders.join("\n") ?? "/home",
   include: clause?.include.join("\n") ?? "",
-  exclude: clause?.exclude.join("\n") ?? "*.tmp\n.cache",
+  exclude: clause?.exclude.join("\n") ?? "*.tmp",
+  rubbish: clause?.rubbish ?? true,
+  largest: clause?.largestBytes ? formatBytes(clause.largestBytes) : "",
+  days: clause?.changedWithinDays ? String(clause.changedWithinDays) : "",
 });
 export const whatOf = (draft: WhatDraft): unknown => ({
   folders: lines(draft.folders),
   include: lines(draft.include),
   exclude: lines(draft.exclude),
+  rubbish: draft.rubbish,
+  largestBytes: draft.largest.trim() === "" ? null : (parseBytes(draft.largest) ?? Number.NaN),
+  changedWithinDays:
+    draft.days.trim() === "" ? null : /^\d+$/.test(draft.days.trim()) ? Number(draft.days) : Number.NaN,
 });
 
 /** One clause: what it says as a sentence and where that comes from; its fields below when it is open. */
@@ -73,7 +86,10 @@ export function WhatFields({
   draft,
   set,
   errorOf,
+  sources,
 }: {
+  /** Sources that it can be tried out on. */
+  sources: readonly { readonly id: string; readonly name: string }[];
   draft: WhatDraft;
   set: (change: Partial<WhatDraft>) => void;
   errorOf: (field: string) => string | undefined;
@@ -108,6 +124,32 @@ export function WhatFields({
           onChange={(event) => set({ exclude: event.target.value })}
         />
       </div>
+      <div className="grid grid-cols-2 gap-3">
+        <TextField
+          label="No file larger than (empty: any)"
+          error={errorOf("what.largestBytes") && "Give a size such as 2 GiB, or leave it empty."}
+          placeholder="2 GiB"
+          value={draft.largest}
+          onChange={(event) => set({ largest: event.target.value })}
+        />
+        <TextField
+          label="Only changed within days (empty: any)"
+          error={errorOf("what.changedWithinDays")}
+          inputMode="numeric"
+          value={draft.days}
+          onChange={(event) => set({ days: event.target.value })}
+        />
+      </div>
+      <label className="flex items-center gap-2">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={draft.rubbish}
+          onChange={(event) => set({ rubbish: event.target.checked })}
+        />
+        Leave system rubbish out: caches, wastebaskets, swap, /proc, /tmp
+      </label>
+      {sources.length > 0 && <TryOut what={whatOf(draft)} sources={sources} />}
     </>
   );
 }

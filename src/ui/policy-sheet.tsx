@@ -122,6 +122,7 @@ export function PolicySheet({
   depots,
   policies,
   webhooks,
+  sources,
   zone,
   now,
   list,
@@ -133,6 +134,8 @@ export function PolicySheet({
   /** Other policies of the client, which this one may follow. */
   policies: readonly { readonly id: string; readonly name: string }[];
   webhooks: readonly { readonly id: string; readonly name: string }[];
+  /** Sources that these rules touch, to try What out on. */
+  sources: readonly { readonly id: string; readonly name: string }[];
   zone: string;
   now: Date;
   list: ReactNode;
@@ -244,6 +247,7 @@ export function PolicySheet({
         draft={draft.what}
         set={(part) => set({ what: { ...draft.what, ...part } })}
         errorOf={errorOf}
+        sources={sources}
       />
     ),
     when: (

@@ -105,6 +105,7 @@ const bodyOf = (id: string): unknown => {
     setSiteLimits: { atOnce: 1, bandwidth: [] },
     setMailServer: { host: "mail.example", port: 25, security: "none", sender: "x@x.example" },
     testMessage: { mail: "x@x.example" },
+    trySelection: { what: clauses.what },
     moveSchedules: { moves: [{ policyId: theirs.policyId, minutes: 15 }] },
     makeWebhook: { name: "X", url: "https://tickets.example/hook" },
     changeSource: { paused: true },

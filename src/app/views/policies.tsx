@@ -18,7 +18,7 @@ import {
   policyOfOwner,
 } from "@/db/policies";
 import type { Tx } from "@/db/scope";
-import { sourceById } from "@/db/sources";
+import { sourceById, sourcesOfClient } from "@/db/sources";
 import { ImportPolicy } from "@/ui/import-policy";
 import { PolicySheet } from "@/ui/lazy";
 import { clockText } from "@/ui/moment";
@@ -166,6 +166,20 @@ async function inheritedBy(tx: Tx, chosen: Chosen): Promise<SheetPolicy["inherit
   return { clauses, origins };
 }
 
+/** Sources that the chosen rules touch and that have a point to try them out on. */
+async function touchedBy(tx: Tx, chosen: Chosen, clientId: string): Promise<{ id: string; name: string }[]> {
+  const sources = await sourcesOfClient(tx, clientId);
+  const touched = sources.filter((source) => {
+    if (source.kind !== "files") return false;
+    if (chosen.level === "group") return source.policyId === chosen.policy?.id;
+    if (chosen.level === "site")
+      return source.siteId === chosen.siteId || source.siteId === chosen.owner?.ownerId;
+    if (chosen.level === "source") return source.id === chosen.owner?.ownerId;
+    return true;
+  });
+  return touched.slice(0, 200).map(({ id, name }) => ({ id, name }));
+}
+
 export async function policiesView(input: ViewInput): Promise<ViewOutput> {
   const { tx, now, person, place, provider, href } = input;
   const policies = await listPolicies(tx, place.client?.id ?? null);
@@ -282,6 +296,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
               .map(({ id, name }) => ({ id, name }))
           : []
       }
+      sources={client ? await touchedBy(tx, chosen, client.id) : []}
       webhooks={(await listWebhooks(tx)).map(({ id, name }) => ({ id, name }))}
       policy={{
         id: policy?.id ?? null,

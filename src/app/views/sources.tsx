@@ -12,6 +12,7 @@ import { pointsOf } from "@/db/points";
 import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { sourceById } from "@/db/sources";
 import { sentencesOf } from "@/server/policy-saving";
 import { type SourceWithState, sourcesWithState } from "@/server/standing";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
@@ -136,9 +137,10 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
   ];
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
-  const sentences = await sentencesOf(tx, source.rules ?? {});
+  const { rules, origins } = (await sourceById(tx, source.id))!;
+  const sentences = await sentencesOf(tx, rules ?? {});
   // where all clauses have one origin, the choice above names it already
-  const oneOrigin = new Set(Object.values(source.origins).map((origin) => origin.layerId)).size === 1;
+  const oneOrigin = new Set(Object.values(origins).map((origin) => origin.layerId)).size === 1;
   const keyState = source.keyDestroyed
     ? "destroyed"
     : source.keyConfirmed
@@ -187,11 +189,10 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
               <dt>{CLAUSE_TITLES[clause]}</dt>
               <dd>
                 {text}
-                {!oneOrigin && (
+                {!oneOrigin && origins[clause] && (
                   <span className="text-soft block text-[13px]">
-                    from {LEVEL_WORDS[source.origins[clause]?.level ?? "group"]}{" "}
-                    {source.origins[clause]?.name}
-                    {source.origins[clause]?.pinned ? ", pinned" : ""}
+                    from {LEVEL_WORDS[origins[clause].level]} {origins[clause].name}
+                    {origins[clause].pinned ? ", pinned" : ""}
                   </span>
                 )}
               </dd>
@@ -200,7 +201,7 @@ async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: st
           <dt>Encryption</dt>
           <dd>{encryptionSentence(keyState)}</dd>
         </dl>
-        {policy && !source.rules && (
+        {policy && !rules && (
           <p className="warned mt-2">
             A clause is given at no level, so nothing of it runs. Complete the policy.
           </p>

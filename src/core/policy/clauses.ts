@@ -33,6 +33,21 @@ export const whatClause = z.object({
       (patterns) => !patterns.some((text) => /^(\*|\*\*|\/|\/\*\*|\*\*\/\*)$/.test(text)),
       "This pattern leaves everything out; nothing would be kept.",
     ),
+  /** Leaves out caches, wastebaskets, swap and the like. */
+  rubbish: z.boolean().default(true),
+  largestBytes: z
+    .number()
+    .int("Whole bytes.")
+    .min(1, "At least a byte; smaller would leave everything out.")
+    .nullable()
+    .default(null),
+  changedWithinDays: z
+    .number()
+    .int("Whole days.")
+    .min(1, "At least a day.")
+    .max(36_500, "At most a hundred years.")
+    .nullable()
+    .default(null),
 });
 
 const keepCount = z

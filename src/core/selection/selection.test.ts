@@ -22,6 +22,22 @@ describe("what is taken", () => {
     expect(wanted.takesFolder("/srv/var/cache")).toBe(true);
     expect(wanted.takesFile("/srv/tmp/x.bin")).toBe(false);
   });
+  it("leaves out what is too large, too old, or rubbish", () => {
+    const now = new Date("2026-11-24T12:00:00Z");
+    const wanted = compileSelection(
+      { folders: ["/"], include: [], exclude: [], rubbish: true, largestBytes: 1000, changedWithinDays: 30 },
+      now,
+    );
+    const daysAgo = (days: number) => BigInt(now.getTime() - days * 86_400_000) * 1_000_000n;
+    expect(wanted.takesFile("/home/a.odt", 1000, daysAgo(29))).toBe(true);
+    expect(wanted.takesFile("/home/a.odt", 1001, daysAgo(1))).toBe(false);
+    expect(wanted.takesFile("/home/a.odt", 10, daysAgo(31))).toBe(false);
+    expect(wanted.takesFolder("/home/ada/.cache")).toBe(false);
+    expect(wanted.takesFolder("/home/ada/.local/share/Trash")).toBe(false);
+    expect(wanted.takesFolder("/proc")).toBe(false);
+    expect(wanted.takesFolder("/srv/proc")).toBe(true);
+    expect(wanted.takesFile("/srv/Thumbs.db", 1, daysAgo(0))).toBe(false);
+  });
   it("counts case", () => expect(selector(["*.ODT"], []).takesFile("/a.odt")).toBe(false));
 });
 

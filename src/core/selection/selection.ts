@@ -1,4 +1,6 @@
 import picomatch from "picomatch";
+import { formatBytes } from "../units/bytes";
+import { counted } from "../units/duration";
 
 /** The clause What for files: folders with patterns in and out. Paths are absolute, `/`-separated. */
 export interface FileSelection {
@@ -7,12 +9,44 @@ export interface FileSelection {
   readonly include: readonly string[];
   /** Files and folders that match one are left out, with all below them. */
   readonly exclude: readonly string[];
+  /** Leaves out what systems and programs make anew by themselves: `RUBBISH`. */
+  readonly rubbish?: boolean;
+  /** Files larger than this are left out, bytes. */
+  readonly largestBytes?: number | null;
+  /** Files that were not written to for more days than this are left out. */
+  readonly changedWithinDays?: number | null;
 }
+
+/** What nobody wants back: caches, wastebaskets, swap, and what a running system shows as files. */
+export const RUBBISH: readonly string[] = [
+  "/proc",
+  "/sys",
+  "/dev",
+  "/run",
+  "/tmp",
+  "/var/tmp",
+  "/var/cache",
+  "/swapfile",
+  "lost+found",
+  ".cache",
+  ".thumbnails",
+  ".Trash",
+  ".Trash-*",
+  "**/.local/share/Trash",
+  "$RECYCLE.BIN",
+  "System Volume Information",
+  "pagefile.sys",
+  "hiberfil.sys",
+  "Thumbs.db",
+  ".DS_Store",
+  "*.swp",
+];
 
 export interface Selector {
   /** False when the folder and everything below it is left out. */
   takesFolder(path: string): boolean;
-  takesFile(path: string): boolean;
+  /** Size in bytes and time of the last change in nanoseconds since 1970, where they are known. */
+  takesFile(path: string, size?: number, mtime?: bigint): boolean;
 }
 
 type Matcher = (path: string, name: string) => boolean;
@@ -30,14 +64,19 @@ function matcherOf(pattern: string): Matcher {
 
 const nameOf = (path: string): string => path.slice(path.lastIndexOf("/") + 1);
 
-/** Compiles a selection. Patterns are shell patterns (`*`, `?`, `[…]`, `{…}`, `**`), case counts. */
-export function compileSelection(selection: FileSelection): Selector {
+/** Compiles a selection. Patterns are shell patterns (`*`, `?`, `[…]`, `{…}`, `**`), case counts. Ages are told from `now`. */
+export function compileSelection(selection: FileSelection, now: Date = new Date(0)): Selector {
   const include = selection.include.map(matcherOf);
-  const exclude = selection.exclude.map(matcherOf);
+  const exclude = [...selection.exclude, ...(selection.rubbish ? RUBBISH : [])].map(matcherOf);
   const leftOut = (path: string, name: string) => exclude.some((matches) => matches(path, name));
+  const largest = selection.largestBytes ?? null;
+  const days = selection.changedWithinDays ?? null;
+  const oldest = days === null ? null : BigInt(now.getTime() - days * 86_400_000) * 1_000_000n;
   return {
     takesFolder: (path) => exclude.length === 0 || !leftOut(path, nameOf(path)),
-    takesFile: (path) => {
+    takesFile: (path, size, mtime) => {
+      if (largest !== null && size !== undefined && size > largest) return false;
+      if (oldest !== null && mtime !== undefined && mtime < oldest) return false;
       if (exclude.length === 0 && include.length === 0) return true;
       const name = nameOf(path);
       if (leftOut(path, name)) return false;
@@ -61,5 +100,10 @@ export function selectionSentence(selection: FileSelection): string {
   const folders = selection.folders.join(", ");
   const only = selection.include.length ? `, only ${selection.include.join(", ")}` : "";
   const without = selection.exclude.length ? `, without ${selection.exclude.join(", ")}` : "";
-  return `Everything in ${folders}${only}${without}`;
+  const rubbish = selection.rubbish ? " and without system rubbish" : "";
+  const largest = selection.largestBytes ? `, no file over ${formatBytes(selection.largestBytes)}` : "";
+  const recent = selection.changedWithinDays
+    ? `, only what changed within ${counted(selection.changedWithinDays, "day")}`
+    : "";
+  return `Everything in ${folders}${only}${without}${without ? rubbish : rubbish.replace(" and", ",")}${largest}${recent}`;
 }

@@ -62,7 +62,9 @@ async function fill(services: Services, owner: pg.Client): Promise<void> {
   for (const table of ["runs", "points"]) await owner.query(`alter table ${table} enable trigger user`);
   await owner.query("analyze");
   for (let at = 0; at < SOURCES; at += 1000)
-    await owner.query("select summarize(array(select id from sources order by id offset $1 limit 1000))", [at]);
+    await owner.query("select summarize(array(select id from sources order by id offset $1 limit 1000))", [
+      at,
+    ]);
 }
 
 const percentile = (times: readonly number[], share: number): number =>

@@ -1,4 +1,5 @@
 import { benchAdopt } from "./adopt";
+import { benchBandwidth } from "./bandwidth";
 import { benchConsole } from "./console";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
@@ -20,6 +21,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   memory: benchMemory,
   adopt: benchAdopt,
   console: benchConsole,
+  bandwidth: benchBandwidth,
 };
 
 const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));

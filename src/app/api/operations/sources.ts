@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { CODES, type Code } from "@/core/codes";
+import { whatClause } from "@/core/policy/clauses";
 import { OUTCOMES } from "@/core/protection/state";
 import { statementCsv } from "@/core/statement/statement";
 import { clientById } from "@/db/clients";
@@ -10,8 +11,9 @@ import { sourceById } from "@/db/sources";
 import { readTrail } from "@/db/trail";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
+import { trySelection } from "@/server/inside-point";
 import { findPlaces } from "@/server/place";
-import { notFound } from "@/server/problem";
+import { notFound, Problem } from "@/server/problem";
 import { computeStanding, sourcesWithState } from "@/server/standing";
 import { clientStatement, periodOf } from "@/server/statement";
 import { clientParam, filterOf, runParam, scopeQuery, sourceParam } from "./ids";
@@ -79,6 +81,27 @@ export const sources = [
           })),
         };
       }),
+  }),
+  operation({
+    id: "trySelection",
+    method: "POST",
+    path: "/sources/{sourceId}/selection",
+    summary: "Try a selection out on the newest recovery point: what it takes, what it leaves, how much.",
+    caller: "technician",
+    params: sourceParam,
+    body: z.object({ what: whatClause }),
+    run: async (context, { params, body }) => {
+      const newest = await context.tx(async (tx) => {
+        if (!(await sourceById(tx, params.sourceId))) throw notFound();
+        return (await pointsOf(tx, params.sourceId)).find((point) => !point.droppedAt) ?? null;
+      });
+      if (!newest)
+        throw new Problem(
+          "request.conflict",
+          "This source has no recovery point yet, so nothing is known of its files.",
+        );
+      return trySelection(context.services, newest, body.what, context.who.at);
+    },
   }),
   operation({
     id: "backUpNow",
