@@ -190,6 +190,7 @@ export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
   readonly siteName: string;
   readonly siteSlug: string;
   readonly policyName: string | null;
+  readonly policyChanged: Date | null;
   readonly targetHours: number | null;
   readonly depotId: string | null;
   readonly depotName: string | null;
@@ -231,7 +232,7 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<SourceStanding>(
     tx,
     `select ${STANDING_SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
-       p.name as "policyName", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
+       p.name as "policyName", p.changed_at as "policyChanged", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
        away.until as "depotAwayUntil",
        m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
        (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,

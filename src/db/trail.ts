@@ -35,9 +35,16 @@ export const appendTrail = async (tx: Tx, entry: TrailEntry): Promise<void> => {
   ]);
 };
 
+export interface TrailFilter {
+  readonly clientId?: string | null;
+  readonly search?: string | null;
+  /** Days in which it was done. */
+  readonly from?: Date | null;
+  readonly to?: Date | null;
+}
 export const readTrail = (
   tx: Tx,
-  filter: { clientId?: string | null; search?: string | null; before?: number | null; limit: number },
+  filter: TrailFilter & { readonly before?: number | null; readonly limit: number },
 ) =>
   all<TrailRow>(
     tx,
@@ -45,8 +52,34 @@ export const readTrail = (
      from trail t left join clients c on c.id = t.client_id
      where ($1::uuid is null or t.client_id = $1) and ($3::bigint is null or t.id < $3)
        and ($2::text is null or concat_ws(' ', t.actor, t.action, t.subject, t.details::text) ilike '%' || $2 || '%')
+       and ($5::timestamptz is null or t.at >= $5) and ($6::timestamptz is null or t.at < $6)
      order by t.id desc limit $4`,
-    [filter.clientId ?? null, filter.search || null, filter.before ?? null, filter.limit],
+    [
+      filter.clientId ?? null,
+      filter.search || null,
+      filter.before ?? null,
+      filter.limit,
+      filter.from ?? null,
+      filter.to ?? null,
+    ],
+  );
+
+/** A row with its place in the chain: what it was made from can be checked elsewhere too. */
+export interface ChainedRow extends TrailRow {
+  readonly previous: Buffer;
+  readonly hash: Buffer;
+}
+/** The next rows after an id, the oldest first, for an export. */
+export const trailAfter = (tx: Tx, filter: TrailFilter, after: number, limit: number) =>
+  all<ChainedRow>(
+    tx,
+    `select t.id, t.at, t.client_id as "clientId", c.name as "clientName", t.actor, t.address, t.action, t.subject, t.details, t.previous, t.hash
+     from trail t left join clients c on c.id = t.client_id
+     where t.id > $3 and ($1::uuid is null or t.client_id = $1)
+       and ($2::text is null or concat_ws(' ', t.actor, t.action, t.subject, t.details::text) ilike '%' || $2 || '%')
+       and ($5::timestamptz is null or t.at >= $5) and ($6::timestamptz is null or t.at < $6)
+     order by t.id limit $4`,
+    [filter.clientId ?? null, filter.search || null, after, limit, filter.from ?? null, filter.to ?? null],
   );
 
 /** Id of the first row that does not fit the chain, or null when all do. */

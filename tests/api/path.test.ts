@@ -414,6 +414,28 @@ describe("from an enrolled machine to a restored file", () => {
     expect(stored).toBe(rows[0].packs);
   });
 
+  it("gives the trail out as JSON lines and CSV, with its chain", async () => {
+    const exported = async (query: string) =>
+      (await console_.call<string>("GET", `/trail/export?client=${client.id}&${query}`)).body;
+    // what JSON lines are is a text of them, and no JSON
+    const raw = await fetch(`${console_.url}/api/v1/trail/export?client=${client.id}`, {
+      headers: { authorization: `Bearer ${console_.token}` },
+    });
+    const rows = (await raw.text())
+      .trim()
+      .split("\n")
+      .map((line) => JSON.parse(line) as { id: number; action: string; hash: string; previous: string });
+    expect(rows.map((row) => row.action)).toContain("asked for a backup");
+    expect(rows.every((row, at) => at === 0 || row.id > rows[at - 1]!.id)).toBe(true);
+    const chained = rows.filter((row, at) => rows[at - 1]?.id === row.id - 1);
+    expect(chained.length).toBeGreaterThan(3);
+    for (const row of chained) expect(row.previous).toBe(rows.find((one) => one.id === row.id - 1)!.hash);
+    const csv = await exported("format=csv&search=asked%20for%20a%20backup");
+    expect(csv.split("\r\n")[0]).toBe("Id,At (UTC),Client,Who,From,Did,To,Details,Hash before,Hash");
+    expect(csv.split("\r\n").length).toBeGreaterThan(4);
+    expect(await exported("format=csv&from=2020-01-01&to=2020-01-02")).toBe(`${csv.split("\r\n")[0]}\r\n`);
+  });
+
   it("has all of it in the trail, whose chain finds tampering", async () => {
     const { rows } = await console_.ok<{ rows: { action: string; actor: string; address: string }[] }>(
       "GET",

@@ -27,12 +27,27 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
     limit: PAGE,
   });
   const chosen = rows.find((row) => String(row.id) === ask("sel"));
+  const exportAddress = (format: string) =>
+    `/api/v1/trail/export?${new URLSearchParams({
+      format,
+      ...(place.client ? { client: place.client.id } : {}),
+      ...((search ?? place.source?.name) ? { search: search ?? place.source!.name } : {}),
+    })}`;
   const main = (
     <>
       <div className="head-line">
         <h1 className="text-[15px] font-bold">Trail</h1>
-        <span className="text-soft">who did what, when, from where; nothing in it can be changed</span>
-        <span className="ml-auto w-[260px]">
+        <span className="text-soft truncate">
+          who did what, when, from where; nothing in it can be changed
+        </span>
+        <span className="ml-auto flex gap-3 text-[13px] whitespace-nowrap">
+          {(["csv", "jsonl"] as const).map((format) => (
+            <a key={format} className="text-primary underline" href={exportAddress(format)} download>
+              {format === "csv" ? "as CSV" : "as JSON lines"}
+            </a>
+          ))}
+        </span>
+        <span className="w-[220px]">
           <SearchField label="Search the trail" placeholder="Person, deed or thing…" name="search" />
         </span>
       </div>

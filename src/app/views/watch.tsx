@@ -320,7 +320,15 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
         {first && cause.kind === "damage" && (
           <BackUpEach sourceIds={cause.sourceIds} label="Store anew what they lack" />
         )}
-        {first && cause.kind === "connection-failed" && (
+        {first && cause.kind === "policy-change" && first.policyId && (
+          <Link
+            className="btn btn-primary"
+            href={`${baseOf(first.clientSlug)}/policies?sel=${first.policyId}`}
+          >
+            Look at the policy and its history
+          </Link>
+        )}
+        {first && ["connection-failed", "depot-failed", "one-code", "policy-change"].includes(cause.kind) && (
           <BackUpEach
             sourceIds={cause.sourceIds}
             label={`Run ${sources.length === 1 ? "it" : "all of them"} again`}

@@ -19,6 +19,13 @@ export interface SourceFacts {
   /** Its machine or connection was taken away, or the far end has it no more; its points remain. */
   readonly gone: boolean;
   readonly hasPolicy: boolean;
+  readonly siteId: string;
+  readonly siteName: string;
+  readonly policyId: string | null;
+  readonly policyName: string | null;
+  /** When the policy was changed last. */
+  readonly policyChanged: Date | null;
+  readonly depotId: string | null;
   readonly depotName: string | null;
   /** Until when its depot is away by plan; null when it is there. */
   readonly depotAwayUntil: Date | null;
@@ -65,7 +72,11 @@ export type CauseKind =
   | "damage"
   | "depot-full"
   | "depot-away"
+  | "depot-failed"
   | "machine-silent"
+  | "site-silent"
+  | "policy-change"
+  | "one-code"
   | "connection-failed"
   | "run-failed"
   | "run-caution"
@@ -122,7 +133,7 @@ export function findCauses(
     if (group) group.push(source);
     else groups.set(key, [source]);
   }
-  for (const [key, group] of groups) causes.push(describeGroup(key, group, now));
+  for (const [key, group] of joined(groups)) causes.push(describeGroup(key, group, now));
   const byId = new Map(sources.map((source) => [source.id, source]));
   for (const depot of depots) {
     const share = depot.capacity > 0 ? depot.used / depot.capacity : 0;
@@ -150,6 +161,80 @@ export function findCauses(
     (a, b) =>
       weight(b) - weight(a) || b.sourceIds.length - a.sourceIds.length || a.title.localeCompare(b.title),
   );
+}
+
+/** Machines of one site that fell silent within this time had one reason for it: their link, or their power. */
+const TOGETHER_MS = 30 * 60_000;
+const SILENT_TOGETHER = 3;
+/** One code over so many sources of several clients is one thing that happened, whatever it is. */
+const ONE_CODE = 5;
+
+/** Puts groups together that have one root behind them: a site's link, a change of a policy, one code over many. */
+function joined(groups: ReadonlyMap<string, SourceFacts[]>): Map<string, SourceFacts[]> {
+  const left = new Map(groups);
+  const join = (key: string, parts: readonly string[]) => {
+    const members = parts.flatMap((part) => left.get(part) ?? []);
+    for (const part of parts) left.delete(part);
+    left.set(key, members);
+  };
+  const bySite = gather(
+    [...left].filter(([key]) => key.startsWith("machine-silent:")),
+    (source) => source.siteId,
+  );
+  for (const [siteId, silent] of bySite) {
+    // the longest row of machines that were last seen about the same time
+    const seen = silent
+      .flatMap(([key, [first]]) => (first!.machineSeen ? [{ key, at: first!.machineSeen.getTime() }] : []))
+      .sort((a, b) => a.at - b.at);
+    let best: typeof seen = [];
+    for (const [i, { at }] of seen.entries()) {
+      const row = seen.slice(i).filter((other) => other.at - at <= TOGETHER_MS);
+      if (row.length > best.length) best = row;
+    }
+    if (best.length >= SILENT_TOGETHER)
+      join(
+        `site-silent:${siteId}`,
+        best.map(({ key }) => key),
+      );
+  }
+  const failed = () => [...left].filter(([key]) => key.startsWith("run-failed:"));
+  const ofPolicy = gather(
+    failed().filter(([, [first]]) => first!.policyId && brokeByChange(first!)),
+    (source) => `${source.policyId}:${source.lastCode}`,
+  );
+  for (const [id, parts] of ofPolicy)
+    if (parts.length > 1)
+      join(
+        `policy-change:${id}`,
+        parts.map(([key]) => key),
+      );
+  const ofCode = gather(failed(), (source) => source.lastCode ?? "internal.error");
+  for (const [code, parts] of ofCode) {
+    const members = parts.flatMap(([, group]) => group);
+    if (members.length >= ONE_CODE && clientsOf(members).length > 1)
+      join(
+        `one-code:${code}`,
+        parts.map(([key]) => key),
+      );
+  }
+  return left;
+}
+
+/** The policy was changed after the newest point and before the run that failed. */
+const brokeByChange = ({ policyChanged, newestPoint, lastRunEnded }: SourceFacts): boolean =>
+  policyChanged !== null &&
+  lastRunEnded !== null &&
+  policyChanged <= lastRunEnded &&
+  (newestPoint === null || newestPoint <= policyChanged);
+
+type Group = readonly [key: string, sources: SourceFacts[]];
+function gather(groups: readonly Group[], keyOf: (source: SourceFacts) => string): Map<string, Group[]> {
+  const found = new Map<string, Group[]>();
+  for (const group of groups) {
+    const key = keyOf(group[1][0]!);
+    found.set(key, [...(found.get(key) ?? []), group]);
+  }
+  return found;
 }
 
 function describeDamage(here: readonly DamageFacts[], byId: ReadonlyMap<string, SourceFacts>): Cause {
@@ -191,11 +276,11 @@ function rootCause(source: SourceFacts, now: Date): string | null {
   if (source.lastOutcome === "failed") {
     if (source.connectionId && source.lastCode?.startsWith("source."))
       return `connection-failed:${source.connectionId}:${source.lastCode}`;
-    const shared =
-      source.lastCode === "depot.full" ||
-      source.lastCode === "depot.quota" ||
-      source.lastCode === "depot.not-reached";
-    return `run-failed:${shared ? source.clientId : source.id}:${source.lastCode ?? "internal.error"}`;
+    // a quota is one client's; whatever else a depot answers, it answers to everybody
+    if (source.lastCode?.startsWith("depot.") && source.lastCode !== "depot.quota" && source.depotId)
+      return `depot-failed:${source.depotId}:${source.lastCode}`;
+    const whose = source.lastCode === "depot.quota" ? source.clientId : source.id;
+    return `run-failed:${whose}:${source.lastCode ?? "internal.error"}`;
   }
   if (source.state === "exposed" || (source.state === "slipping" && source.lastOutcome !== "caution")) {
     return `target-passed:${source.clientId}`;
@@ -256,6 +341,38 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
         detail: `${first.clientName} · ${lastPoint}`,
         since: first.machineSeen,
         code: "machine.silent",
+      };
+    case "depot-failed":
+      return {
+        ...base,
+        title: `${first.depotName}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}, ${counted(group.length, "source")} ${group.length === 1 ? "is" : "are"} not kept`,
+        detail: `${names(group)} · ${lastPoint}`,
+        since: oldest,
+        code: first.lastCode,
+        depotId: first.depotId,
+      };
+    case "site-silent":
+      return {
+        ...base,
+        title: `${first.siteName}: ${counted(group.length, "machine")} fell silent together ${age(first.machineSeen)} ago`,
+        detail: `${first.clientName} · its link or its power · ${lastPoint}`,
+        since: first.machineSeen,
+        code: "machine.silent",
+      };
+    case "policy-change":
+      return {
+        ...base,
+        title: `${who}: ${lower(CODES[first.lastCode ?? "internal.error"].title)} since “${first.policyName}” was changed`,
+        detail: `${names(group)} · changed ${age(first.policyChanged)} ago · ${lastPoint}`,
+        since: first.policyChanged,
+        code: first.lastCode,
+      };
+    case "one-code":
+      return {
+        ...base,
+        title: `${who} of ${counted(clientsOf(group).length, "client")}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}`,
+        detail: `${names(group)} · the same everywhere · ${lastPoint}`,
+        code: first.lastCode,
       };
     case "depot-away":
       return {

@@ -77,6 +77,12 @@ describe("causes, not symptoms", () => {
     machineSeen: hoursAgo(0.1),
     connectionId: null,
     connectionName: null,
+    siteId: "s1",
+    siteName: "North clinic",
+    policyId: "p1",
+    policyName: "Clinics",
+    policyChanged: hoursAgo(900),
+    depotId: "harbour",
     depotName: "Harbour",
     depotAwayUntil: null,
     gone: false,
@@ -99,10 +105,93 @@ describe("causes, not symptoms", () => {
     const causes = findCauses([source("a", failed), source("b", failed), source("c", failed)], [], now);
     expect(causes).toHaveLength(1);
     expect(causes[0]).toMatchObject({
-      kind: "run-failed",
+      kind: "depot-failed",
       sourceIds: ["a", "b", "c"],
-      title: "3 sources: the depot is full",
+      title: "Harbour: the depot is full, 3 sources are not kept",
     });
+  });
+
+  it("makes one line of a depot that fails several clients, and one of each quota", () => {
+    const gone = { state: "exposed", lastOutcome: "failed", lastCode: "depot.not-reached" } as const;
+    const over = { ...gone, lastCode: "depot.quota" } as const;
+    const [vossel, ostrel] = [
+      { clientId: "c2", clientName: "Vossel" },
+      { clientId: "c3", clientName: "Ostrel" },
+    ];
+    const causes = findCauses(
+      [
+        source("a", gone),
+        source("b", { ...gone, ...vossel }),
+        source("c", { ...over, ...vossel }),
+        source("d", { ...over, ...ostrel }),
+      ],
+      [],
+      now,
+    );
+    expect(causes.map(({ kind, sourceIds }) => [kind, sourceIds])).toEqual([
+      ["depot-failed", ["a", "b"]],
+      ["run-failed", ["c"]],
+      ["run-failed", ["d"]],
+    ]);
+    expect(causes[0]).toMatchObject({ clientNames: ["Quillmere", "Vossel"], depotId: "harbour" });
+  });
+
+  it("blames a site's link when its machines fell silent together", () => {
+    const silent = (id: string, hours: number, change: Partial<SourceFacts> = {}) =>
+      source(id, { state: "exposed", machineSeen: hoursAgo(hours), ...change });
+    const causes = findCauses(
+      [
+        silent("a", 40),
+        silent("b", 40.2),
+        silent("c", 40.4),
+        silent("long", 300),
+        silent("far", 40, { siteId: "s2" }),
+      ],
+      [],
+      now,
+    );
+    expect(causes.map(({ kind, sourceIds }) => [kind, [...sourceIds].sort()])).toEqual([
+      ["site-silent", ["a", "b", "c"]],
+      ["machine-silent", ["far"]],
+      ["machine-silent", ["long"]],
+    ]);
+    expect(causes[0]!.title).toMatch(/^North clinic: 3 machines fell silent together/);
+    expect(findCauses([silent("a", 40), silent("b", 40.2)], [], now).map(({ kind }) => kind)).toEqual([
+      "machine-silent",
+      "machine-silent",
+    ]);
+  });
+
+  it("blames the change of a policy since which runs fail, and no older one", () => {
+    const broken = {
+      state: "exposed",
+      lastOutcome: "failed",
+      lastCode: "selection.empty",
+      newestPoint: hoursAgo(30),
+      lastRunEnded: hoursAgo(5),
+    } as const;
+    const changed = { ...broken, policyChanged: hoursAgo(12) };
+    const [cause, ...more] = findCauses([source("a", changed), source("b", changed)], [], now);
+    expect(more).toEqual([]);
+    expect(cause).toMatchObject({
+      kind: "policy-change",
+      title: "2 sources: nothing was chosen since “Clinics” was changed",
+    });
+    expect(findCauses([source("a", broken), source("b", broken)], [], now).map(({ kind }) => kind)).toEqual([
+      "run-failed",
+      "run-failed",
+    ]);
+  });
+
+  it("makes one line of one code over many clients", () => {
+    const odd = { state: "exposed", lastOutcome: "failed", lastCode: "run.agent-error" } as const;
+    const many = ["a", "b", "c", "d", "e"].map((id, i) =>
+      source(id, { ...odd, clientId: `c${i % 2}`, clientName: `Client ${i % 2}` }),
+    );
+    expect(findCauses(many, [], now)).toMatchObject([
+      { kind: "one-code", sourceIds: ["a", "b", "c", "d", "e"] },
+    ]);
+    expect(findCauses(many.slice(0, 3), [], now)).toHaveLength(3);
   });
 
   it("blames the silent machine, not its passed target", () => {

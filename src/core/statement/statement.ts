@@ -1,6 +1,7 @@
 import { DateTime } from "luxon";
 import type { Outcome, ProtectionState } from "../protection/state";
 import { formatBytes } from "../units/bytes";
+import { type CsvCell, csvLine } from "../units/csv";
 import { counted } from "../units/duration";
 
 /** What a statement is computed from: plain rows of one client and one period. */
@@ -155,16 +156,9 @@ function headline(sources: StatementFacts["sources"]): string {
   return `${kept} of ${counted(sources.length, "source")} ${kept === 1 ? "is" : "are"} kept within target; ${rest.join(", ")}.`;
 }
 
-const cell = (value: string | number | null): string => {
-  const text = value === null ? "" : String(value);
-  // a leading = + - @ would run as a formula when a spreadsheet opens the file
-  const safe = /^[=+\-@\t\r]/.test(text) && typeof value === "string" ? `'${text}` : text;
-  return /[",\n\r]/.test(safe) ? `"${safe.replace(/"/g, '""')}"` : safe;
-};
-
 /** The statement as CSV (RFC 4180), one section after another, each with a heading row. Sizes in bytes, times in UTC. */
 export function statementCsv(statement: Statement): string {
-  const rows: (string | number | null)[][] = [
+  const rows: CsvCell[][] = [
     ["Statement", statement.clientName, statement.firstDay, statement.lastDay, statement.zone],
     [],
     ["Source", "Site", "State", "Target hours", "Newest point", "Points", "Bytes", "Added bytes"],
@@ -198,5 +192,5 @@ export function statementCsv(statement: Statement): string {
     ["Exception on", "What happened"],
     ...statement.exceptions.map((exception) => [exception.day, exception.sentence]),
   ];
-  return rows.map((row) => `${row.map(cell).join(",")}\r\n`).join("");
+  return rows.map(csvLine).join("");
 }

@@ -12,6 +12,7 @@ import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
 import { sources } from "./sources";
+import { trail } from "./trail";
 import { watching } from "./watching";
 
 const described: readonly AnyOperation[] = [
@@ -27,6 +28,7 @@ const described: readonly AnyOperation[] = [
   ...watching,
   ...messages,
   ...load,
+  ...trail,
   ...restores,
 ];
 

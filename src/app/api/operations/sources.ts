@@ -8,7 +8,6 @@ import { pointsOf } from "@/db/points";
 import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import { sourceById } from "@/db/sources";
-import { readTrail } from "@/db/trail";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { trySelection } from "@/server/inside-point";
@@ -233,28 +232,6 @@ export const sources = [
             "content-disposition": `attachment; filename="${file}"`,
           },
         });
-      }),
-  }),
-  operation({
-    id: "readTrail",
-    method: "GET",
-    path: "/trail",
-    summary: "Who did what, newest first.",
-    caller: "technician",
-    query: scopeQuery.pick({ client: true }).extend({
-      search: z.string().max(200).optional(),
-      before: z.coerce.number().int().optional(),
-      limit: z.coerce.number().int().min(1).max(500).default(100),
-    }),
-    run: (context, { query }) =>
-      context.tx(async (tx) => {
-        const rows = await readTrail(tx, {
-          clientId: query.client,
-          search: query.search,
-          before: query.before,
-          limit: query.limit,
-        });
-        return { rows, next: rows.length === query.limit ? rows.at(-1)!.id : null };
       }),
   }),
 ];
