@@ -359,7 +359,7 @@ class Seeding {
     }
     if (world.mail)
       await this.connectMail(world.mail, client.id, sites[0]!.id, {
-        what: { folders: ["/"], include: [], exclude: ["/Drafts", "/Junk"] },
+        what: { folders: ["/"], include: [], exclude: ["/Drafts", "/Junk"], rubbish: false },
         when: { schedules: nightly(world.mail.at), targetHours: world.policy.targetHours },
         howLong: world.policy.howLong,
         where: { depotId },

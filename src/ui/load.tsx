@@ -223,7 +223,7 @@ function WeekStrip({
   return (
     <Drawing
       title="The week"
-      aside="a darker hour has more runs under way; an outlined one has too many"
+      aside="the fuller an hour, the more runs are under way; an outlined one has too many"
       drawing={
         <div className="grid grid-cols-[44px_repeat(24,minmax(0,1fr))] gap-[2px]">
           <span />

@@ -216,7 +216,7 @@ function Space({ follows }: { follows: Follows }) {
           </tr>
           {follows.space.map((one) => (
             <tr key={one.days}>
-              <td>{one.days} days</td>
+              <td className="whitespace-nowrap">{one.days} days</td>
               <td className="num">{formatBytes(one.mid)}</td>
               <td>
                 <svg
@@ -280,8 +280,8 @@ function PointsAfterYear({ follows, now }: { follows: Follows; now: Date }) {
   return (
     <section>
       <Drawing
-        title="After a year of this"
-        aside={`about ${follows.pointsAfterYear.toLocaleString("en-GB")} points a source`}
+        title="After a year"
+        aside={`about ${follows.pointsAfterYear.toLocaleString("en-GB")} points stay`}
         drawing={
           <div className="grid gap-[3px]">
             {bands.map(({ band, points }) => {
