@@ -224,6 +224,19 @@ export interface StandingFilter {
   readonly sourceId?: string | null;
 }
 
+/** The rules in force for each source in scope, and where each clause comes from. */
+export const rulesInForce = async (tx: Tx, filter: StandingFilter) =>
+  new Map(
+    (
+      await all<Pick<Source, "id" | "rules" | "origins">>(
+        tx,
+        `select s.id, s.rules, s.origins from sources s
+         where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)`,
+        [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null],
+      )
+    ).map(({ id, ...rest }) => [id, rest]),
+  );
+
 // without the rules: they are most of a row, and told of one source at a time
 const STANDING_SOURCE = SOURCE.replace(" s.rules, s.origins,", "");
 

@@ -7,7 +7,8 @@ import { clientById } from "@/db/clients";
 import { pointsOf } from "@/db/points";
 import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
-import { sourceById } from "@/db/sources";
+import type { Tx } from "@/db/scope";
+import { rulesInForce, type StandingFilter, sourceById } from "@/db/sources";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { trySelection } from "@/server/inside-point";
@@ -18,6 +19,12 @@ import { clientStatement, periodOf } from "@/server/statement";
 import { clientParam, filterOf, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
+
+/** Sources with their state and the rules in force for each. */
+async function sourcesWithRules(tx: Tx, filter: StandingFilter, now: Date) {
+  const rules = await rulesInForce(tx, filter);
+  return (await sourcesWithState(tx, filter, now)).map((source) => ({ ...source, ...rules.get(source.id) }));
+}
 
 export const sources = [
   operation({
@@ -46,7 +53,7 @@ export const sources = [
     caller: "technician",
     query: scopeQuery,
     run: (context, { query }) =>
-      context.tx(async (tx) => ({ sources: await sourcesWithState(tx, filterOf(query), context.who.at) })),
+      context.tx(async (tx) => ({ sources: await sourcesWithRules(tx, filterOf(query), context.who.at) })),
   }),
   operation({
     id: "readSource",
@@ -57,7 +64,7 @@ export const sources = [
     params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
-        const [source] = await sourcesWithState(tx, { sourceId: params.sourceId }, context.who.at);
+        const [source] = await sourcesWithRules(tx, { sourceId: params.sourceId }, context.who.at);
         if (!source) throw notFound();
         return { source };
       }),
