@@ -5,7 +5,8 @@ import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { insertProvider } from "@/db/clients";
 import { migrate } from "@/db/migrate";
-import { insertPerson, insertToken } from "@/db/people";
+import { insertPerson, limitToClients } from "@/db/people";
+import { insertToken } from "@/db/sessions";
 import {
   answers,
   type DatabaseAccess,
@@ -129,6 +130,7 @@ export class TestConsole {
     await this.services.db.withScope({ role: "system" }, async (tx) => {
       const id = randomUUID();
       await insertPerson(tx, { id, ...person }, hash, now);
+      if (person.clientIds) await limitToClients(tx, id, person.clientIds);
       await insertToken(tx, hashSecret(token), id, "test", now, new Date(now.getTime() + 86_400_000));
     });
     return token;

@@ -4,5 +4,5 @@ import { homeOf, signedIn } from "./visitor";
 export const dynamic = "force-dynamic";
 
 export default async function Page() {
-  redirect(await homeOf(await signedIn()));
+  redirect(homeOf(await signedIn()));
 }

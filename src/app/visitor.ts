@@ -1,7 +1,6 @@
 import { cookies } from "next/headers";
 import { redirect } from "next/navigation";
 import { cache } from "react";
-import { clientById } from "@/db/clients";
 import { countPeople, type Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
 import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
@@ -20,10 +19,17 @@ export async function sessionId(): Promise<string | null> {
   return token ? hashSecret(token).toString("hex") : null;
 }
 
-/** The person, or the way to sign in. */
-export async function signedIn(): Promise<Person> {
+/** The person, also one who has to set up a second factor first; or the way to sign in. */
+export async function signedInAnyhow(): Promise<Person> {
   const person = await visitor();
   if (!person) redirect((await nobodyYet()) ? "/setup" : "/sign-in");
+  return person;
+}
+
+/** The person, or the way to sign in, or to the second factor that their role must have. */
+export async function signedIn(): Promise<Person> {
+  const person = await signedInAnyhow();
+  if (person.factorMissing) redirect("/account");
   return person;
 }
 
@@ -37,8 +43,5 @@ export async function asVisitor<T>(work: (tx: Tx, scope: Scope) => Promise<T>): 
 }
 
 /** Where a person starts. */
-export async function homeOf(person: Person): Promise<string> {
-  if (!person.clientId) return "/all/watch";
-  const client = await theServices().db.withScope(scopeOf(person), (tx) => clientById(tx, person.clientId!));
-  return `/c/${client!.slug}/statements`;
-}
+export const homeOf = (person: Person): string =>
+  person.factorMissing ? "/account" : person.clientId ? "/portal/restore" : "/all/watch";

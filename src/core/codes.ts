@@ -239,6 +239,16 @@ export const CODES = {
   "request.too-many": text("Too many tries", "There were too many in a short time.", "Wait a little.", true),
   "auth.needed": text("Sign-in is needed", "There is no valid session or token.", "Sign in."),
   "auth.refused": text("Sign-in was refused", "The address or the password is wrong.", "Try again.", true),
+  "auth.factor-needed": text(
+    "A code of the second factor is needed",
+    "The password is right; this account has a second factor.",
+    "Type the six digits that your authenticator shows, or a recovery code.",
+  ),
+  "auth.factor-missing": text(
+    "A second factor must be set up first",
+    "Your role has to have one.",
+    "Set it up under “Your account”; everything else opens then.",
+  ),
   "auth.not-allowed": text("This is not allowed", "Your role does not cover it.", "Ask the owner."),
   "not-found": text("It is not there", "It does not exist, or not for you.", "Go back and choose again."),
   "internal.error": text(

@@ -60,12 +60,15 @@ export const insertRun = (
   run: Pick<
     Run,
     "id" | "clientId" | "sourceId" | "machineId" | "kind" | "cause" | "requestedBy" | "dueAt" | "request"
-  >,
+  > & {
+    /** One of a client's people, who asked for what was given to them. */
+    readonly personId?: string | null;
+  },
 ) =>
   change(
     tx,
-    `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+    `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request, person_id)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
     [
       run.id,
       run.clientId,
@@ -76,7 +79,31 @@ export const insertRun = (
       run.requestedBy,
       run.dueAt,
       JSON.stringify(run.request),
+      run.personId ?? null,
     ],
+  );
+
+/** A restore as the one of a client's people sees it who asked for it. */
+export interface OwnRestore {
+  readonly id: string;
+  readonly sourceId: string;
+  readonly sourceName: string;
+  readonly state: RunState;
+  readonly outcome: Outcome | null;
+  readonly code: Code | null;
+  readonly dueAt: Date;
+  readonly endedAt: Date | null;
+  readonly progress: RunProgress;
+  readonly figures: Record<string, unknown>;
+  readonly request: Record<string, unknown>;
+}
+export const restoresOfPerson = (tx: Tx, personId: string, since: Date) =>
+  all<OwnRestore>(
+    tx,
+    `select r.id, r.source_id as "sourceId", s.name as "sourceName", r.state, r.outcome, r.code, r.due_at as "dueAt", r.ended_at as "endedAt",
+       r.progress, r.figures, r.request
+     from runs r join sources s on s.id = r.source_id where r.person_id = $1 and r.due_at > $2 order by r.due_at desc limit 20`,
+    [personId, since],
   );
 
 /** Backups that nobody asked for by hand, many at once. */

@@ -4,10 +4,12 @@ import pg from "pg";
 export type Scope =
   /** The program itself: signing in, the runner. */
   | { readonly role: "system" }
-  /** The provider's people: all clients. */
-  | { readonly role: "provider" }
-  /** A portal user: reads one client. */
-  | { readonly role: "client"; readonly clientId: string }
+  /** The provider's people: all clients, or the given ones. With `readOnly`, the database refuses every change. */
+  | { readonly role: "provider"; readonly clientIds?: readonly string[]; readonly readOnly?: boolean }
+  /** A client's manager: reads one client. */
+  | { readonly role: "client"; readonly clientId: string; readonly personId?: string }
+  /** One of a client's people: what was given to them. */
+  | { readonly role: "person"; readonly clientId: string; readonly personId: string }
   /** An enrolled machine: one client. */
   | { readonly role: "machine"; readonly clientId: string };
 
@@ -36,10 +38,16 @@ export function openDatabase(connectionString: string, max = 12): Database {
       const tx = await pool.connect();
       let broken: Error | undefined;
       try {
-        await tx.query("begin");
+        await tx.query("readOnly" in scope && scope.readOnly ? "begin read only" : "begin");
         await tx.query(
-          "select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true)",
-          [scope.role, "clientId" in scope ? scope.clientId : ""],
+          `select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true),
+             set_config('deepkeep.person', $3, true), set_config('deepkeep.clients', $4, true)`,
+          [
+            scope.role,
+            "clientId" in scope ? scope.clientId : "",
+            "personId" in scope ? (scope.personId ?? "") : "",
+            "clientIds" in scope && scope.clientIds ? `{${scope.clientIds.join(",")}}` : "",
+          ],
         );
         const result = await work(tx);
         await tx.query("commit");

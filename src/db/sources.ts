@@ -38,6 +38,11 @@ const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machin
 export const sourceById = (tx: Tx, id: string) =>
   one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
 
+export const sourceNames = (tx: Tx, clientId: string) =>
+  all<{ id: string; name: string }>(tx, "select id, name from sources where client_id = $1 order by name", [
+    clientId,
+  ]);
+
 /** Adds a source that nobody looks after yet. */
 export const insertSource = (
   tx: Tx,

@@ -6,10 +6,12 @@ import { AgentState, type Identity } from "@/agent/state";
 import { describeSystem } from "@/agent/system";
 import { doJob } from "@/agent/work";
 import { operations } from "@/app/api/operations";
-import { insertProvider } from "@/db/clients";
+import type { ClientRole } from "@/core/rights/rights";
+import { insertProvider, listClients } from "@/db/clients";
 import { type Machine, machineById } from "@/db/machines";
-import { insertPerson, insertToken, type Person } from "@/db/people";
+import { insertPerson, limitToClients, type Person, personById, setPassword } from "@/db/people";
 import { one } from "@/db/scope";
+import { insertToken, takeInvitation } from "@/db/sessions";
 import { sourcesOfConnection } from "@/db/sources";
 import { enrolMachine } from "@/runs/agent-desk";
 import { askAllCarries } from "@/runs/carry";
@@ -53,6 +55,15 @@ class StoryClock {
     this.setAt = performance.now();
   }
   readonly now = (): Date => new Date(this.base + (performance.now() - this.setAt));
+}
+
+/** Who can sign in, for the list that the start prints. */
+interface SeededPerson {
+  readonly name: string;
+  readonly role: string;
+  readonly email: string;
+  readonly password: string;
+  readonly client: string | null;
 }
 
 interface LivingMachine {
@@ -194,7 +205,8 @@ class Seeding {
         reason: "A year, where nobody agreed on anything else",
       },
     );
-    for (const client of CLIENTS) people.push(await this.takeOn(client, depots));
+    for (const client of CLIENTS) people.push(...(await this.takeOn(client, depots)));
+    await this.limitStaff();
     await this.liveTheMonth();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
     await askAllCarries(this.services);
@@ -212,21 +224,75 @@ class Seeding {
     });
   }
 
-  private async makeStaff() {
-    const shown: { name: string; role: string; email: string; password: string; client: string | null }[] =
-      [];
+  private async makeStaff(): Promise<SeededPerson[]> {
+    const shown: SeededPerson[] = [];
     await this.services.db.withScope({ role: "system" }, (tx) => insertProvider(tx, PROVIDER));
-    for (const staff of STAFF) {
+    for (const { clients, ...staff } of STAFF) {
       const password = randomSecret(12);
-      const person: Person = { id: randomUUID(), clientId: null, ...staff };
+      const id = randomUUID();
       const hash = await hashPassword(password);
-      await this.services.db.withScope({ role: "system" }, (tx) =>
-        insertPerson(tx, person, hash, this.clock.now()),
-      );
+      const person = await this.services.db.withScope({ role: "system" }, async (tx) => {
+        await insertPerson(tx, { id, clientId: null, ...staff }, hash, this.clock.now());
+        return (await personById(tx, id))!;
+      });
       if (staff.role === "owner") this.owner = person;
-      shown.push({ name: staff.name, role: staff.role, email: staff.email, password, client: null });
+      if (clients) this.limited.set(id, clients);
+      shown.push({
+        name: staff.name,
+        role: clients ? `${staff.role} of ${clients.length} clients` : staff.role,
+        email: staff.email,
+        password,
+        client: null,
+      });
     }
     return shown;
+  }
+  /** Staff who look after some clients only. */
+  private readonly limited = new Map<string, readonly string[]>();
+
+  private async limitStaff(): Promise<void> {
+    await this.services.db.withScope({ role: "system" }, async (tx) => {
+      const clients = await listClients(tx);
+      for (const [id, names] of this.limited)
+        await limitToClients(
+          tx,
+          id,
+          clients.filter(({ name }) => names.includes(name)).map((client) => client.id),
+        );
+    });
+  }
+
+  private giftOf(machine: WorldClient["machines"][number], askFirst: boolean) {
+    const living = this.living.find(({ life }) => life.machine.name === machine.name);
+    return living ? { sourceId: living.sourceId, path: machine.home, askFirst } : null;
+  }
+
+  /** Invites one of a client's people, who takes it up, and gives them a machine's files. */
+  private async makeClientPerson(
+    world: WorldClient,
+    client: { id: string; slug: string },
+    person: { name: string; email: string; role: ClientRole },
+    gift: { sourceId: string; path: string; askFirst: boolean } | null,
+  ): Promise<SeededPerson> {
+    const password = randomSecret(12);
+    const made = await this.call<{ person: { id: string }; invitation: { url: string } }>(
+      "inviteClientPerson",
+      { clientId: client.id },
+      person,
+    );
+    const hash = await hashPassword(password);
+    await this.services.db.withScope({ role: "system" }, async (tx) => {
+      await takeInvitation(tx, hashSecret(made.invitation.url.split("/").at(-1)!));
+      await setPassword(tx, made.person.id, hash);
+    });
+    if (gift) await this.call("give", { clientId: client.id }, { personId: made.person.id, ...gift });
+    return {
+      name: person.name,
+      role: `${person.role === "manager" ? "manager" : "person"} at ${world.name}`,
+      email: person.email,
+      password,
+      client: client.slug,
+    };
   }
 
   /** How the desk hears: a mail server and its ticket system. Returns the webhook's id. */
@@ -364,19 +430,24 @@ class Seeding {
         howLong: world.policy.howLong,
         where: { depotId },
       });
-    const password = randomSecret(12);
-    await this.call(
-      "addPortalUser",
-      { clientId: client.id },
-      { name: contactName, email: contactEmail, password },
-    );
-    return {
-      name: contactName,
-      role: `portal user of ${world.name}`,
-      email: contactEmail,
-      password,
-      client: client.slug,
-    };
+    const people = [
+      await this.makeClientPerson(
+        world,
+        client,
+        { name: contactName, email: contactEmail, role: "manager" },
+        this.giftOf(world.machines[0]!, false),
+      ),
+    ];
+    for (const { name, email, machine, askFirst } of world.people ?? [])
+      people.push(
+        await this.makeClientPerson(
+          world,
+          client,
+          { name, email, role: "person" },
+          this.giftOf(world.machines.find((one) => one.name === machine)!, askFirst ?? false),
+        ),
+      );
+    return people;
   }
 
   private async connectMail(

@@ -1,4 +1,6 @@
+import type { ProviderRole } from "@/core/rights/rights";
 import { rulesAt } from "@/core/schedule/rule";
+
 /** The demo's world: made up, every name in it. Files are described by kind; `files.ts` writes them. */
 export type FileKind = "letters" | "ledger" | "photos" | "drawings" | "readings" | "recipes" | "scans";
 
@@ -54,6 +56,16 @@ export interface WorldClient {
   readonly limits?: object;
   readonly machines: readonly WorldMachine[];
   readonly mail?: WorldMail;
+  /** People who get back by themselves what is on their machine; the contact has the first machine. */
+  readonly people?: readonly WorldPerson[];
+}
+
+export interface WorldPerson {
+  readonly name: string;
+  readonly email: string;
+  readonly machine: string;
+  /** The contact is asked first. */
+  readonly askFirst?: boolean;
 }
 
 const DEBIAN = "Debian GNU/Linux 12 (bookworm)";
@@ -78,9 +90,22 @@ export const PROVIDER_NOTICES = {
 
 export const PROVIDER = { name: "Lanternfold", zone: "Europe/London" };
 
-export const STAFF = [
-  { name: "Ines Marlow", email: "ines@lanternfold.example", role: "owner" as const },
-  { name: "Tobias Renn", email: "tobias@lanternfold.example", role: "technician" as const },
+export const STAFF: readonly {
+  readonly name: string;
+  readonly email: string;
+  readonly role: ProviderRole;
+  /** The clients that they are limited to, by name. */
+  readonly clients?: readonly string[];
+}[] = [
+  { name: "Ines Marlow", email: "ines@lanternfold.example", role: "owner" },
+  { name: "Tobias Renn", email: "tobias@lanternfold.example", role: "technician" },
+  {
+    name: "Bryn Ashdown",
+    email: "bryn@lanternfold.example",
+    role: "technician",
+    clients: ["Saltrow Ferries", "Kestrin Aquaculture"],
+  },
+  { name: "Sela Wynn", email: "sela@lanternfold.example", role: "reader" },
 ];
 
 export const CLIENTS: readonly WorldClient[] = [
@@ -105,6 +130,7 @@ export const CLIENTS: readonly WorldClient[] = [
       machine("quill-lt-04", "North clinic", "/home/reception", ["letters", "photos"], 34),
       machine("quill-lt-07", "South clinic", "/home/surgery", ["letters", "scans"], 22),
     ],
+    people: [{ name: "Isla Brandt", email: "isla.brandt@quillmere.example", machine: "quill-lt-04" }],
   },
   {
     name: "Saltrow Ferries",
@@ -173,6 +199,10 @@ export const CLIENTS: readonly WorldClient[] = [
       machine("voss-lt-02", "Bakehouse", "/home/greta", ["recipes", "photos"], 14),
       machine("voss-lt-03", "Bakehouse", "/home/till", ["ledger"], 18),
       machine("voss-lt-04", "Bakehouse", "/home/orders", ["letters"], 16),
+    ],
+    people: [
+      { name: "Greta Vossel", email: "greta@vossel.example", machine: "voss-lt-02" },
+      { name: "Emmet Till", email: "till@vossel.example", machine: "voss-lt-03", askFirst: true },
     ],
     mail: {
       name: "Bakery mail",

@@ -38,6 +38,7 @@ import {
 } from "@/db/runs";
 import { all, one, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
+import { momentLabel } from "@/server/moment-label";
 import { notFound, Problem } from "@/server/problem";
 import { findGroups } from "@/server/rules";
 import type { Services } from "@/server/services";
@@ -45,7 +46,7 @@ import { record, type Who } from "@/server/who";
 import { packName } from "@/store/layout";
 import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
 import { finishRun } from "./ending";
-import { momentLabel, type StoredRestore } from "./request";
+import type { StoredRestore } from "./request";
 import { planRunDepots } from "./run-depots";
 import { LEASE_MS, takeUp } from "./tick";
 

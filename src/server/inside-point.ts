@@ -68,13 +68,15 @@ export async function listFolder(
 
 const SEARCH_MOST = 200;
 
-/** Entries whose name contains the words, small and capital letters as one; at most 200, and says when there are more. */
-export async function searchPoint(services: Services, point: Point, words: string) {
+/** Entries below a folder whose name contains the words, small and capital letters as one; at most 200, and says when there are more. */
+export async function searchPoint(services: Services, point: Point, words: string, below: ByteString = "/") {
   const reader = await services.spaces.ofPoint(point);
   const wanted = words.toLowerCase();
   const entries: ShownEntry[] = [];
   let looked = 0;
-  for await (const { path, entry } of walkTree(reader, point.root, "/")) {
+  const node = await findFolder(reader, point.root, below);
+  if (!node) return { entries, looked, more: false };
+  for await (const { path, entry } of walkTree(reader, node, below)) {
     looked += 1;
     if (!showBytes(entry.name).toLowerCase().includes(wanted)) continue;
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };

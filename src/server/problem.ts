@@ -13,6 +13,8 @@ const STATUS: Partial<Record<Code, number>> = {
   "request.too-many": 429,
   "auth.needed": 401,
   "auth.refused": 401,
+  "auth.factor-needed": 401,
+  "auth.factor-missing": 403,
   "auth.not-allowed": 403,
   "not-found": 404,
   "key.not-confirmed": 409,
@@ -71,5 +73,8 @@ export function problemFromZod(error: z.ZodError): Problem {
 export function problemFrom(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof CodedError) return new Problem(error.code, error.message);
+  // row-level security, or a transaction that only reads: the rights in the server should have said so before
+  if (["42501", "25006"].includes((error as { code?: string }).code ?? ""))
+    return new Problem("auth.not-allowed");
   return new Problem("internal.error");
 }

@@ -1,19 +1,25 @@
+import { randomUUID } from "node:crypto";
 import { hash, verify } from "@node-rs/argon2";
 import { RateLimiterMemory } from "rate-limiter-flexible";
 import { takeLoansBack } from "@/db/keys";
+import { insertMessage, mailSettings } from "@/db/notices";
+import { type Person, personByEmail, type SignInRow } from "@/db/people";
+import type { Scope, Tx } from "@/db/scope";
 import {
   deleteOldSessions,
   deleteSession,
   insertSession,
-  type Person,
-  personByEmail,
+  newAgent,
   personBySession,
   personByToken,
-} from "@/db/people";
-import type { Scope } from "@/db/scope";
+  seeSession,
+  seeToken,
+  type TokenReach,
+} from "@/db/sessions";
 import { appendTrail } from "@/db/trail";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { Problem } from "./problem";
+import { takeCode } from "./second-factor";
 import type { Services } from "./services";
 
 export const SESSION_COOKIE = "deepkeep_session";
@@ -37,15 +43,24 @@ export interface SignedIn {
   readonly expires: Date;
 }
 
-/** Signs a person in. Throws `auth.refused` or `request.too-many`. */
+/** Where somebody signs in from. */
+export interface From {
+  readonly address: string;
+  /** What the browser calls itself. */
+  readonly agent: string;
+}
+
+/**
+ * Signs a person in. Throws `auth.refused`, `auth.factor-needed` (the password is right, and a code is wanted beside it) or
+ * `request.too-many`.
+ */
 export async function signIn(
   services: Services,
-  email: string,
-  password: string,
-  address: string,
+  given: { readonly email: string; readonly password: string; readonly code?: string | undefined },
+  from: From,
 ): Promise<SignedIn> {
-  const emailKey = email.toLowerCase();
-  const [forEmail, forAddress] = await Promise.all([byEmail.get(emailKey), byAddress.get(address)]);
+  const emailKey = given.email.toLowerCase();
+  const [forEmail, forAddress] = await Promise.all([byEmail.get(emailKey), byAddress.get(from.address)]);
   if ((forEmail && forEmail.remainingPoints <= 0) || (forAddress && forAddress.remainingPoints <= 0)) {
     throw new Problem(
       "request.too-many",
@@ -53,38 +68,84 @@ export async function signIn(
     );
   }
   const now = services.now();
-  const found = await services.db.withScope({ role: "system" }, (tx) => personByEmail(tx, email));
-  const right = await verify(found?.passwordHash ?? (await nobody), password);
-  if (!found || !right) {
-    await Promise.allSettled([byEmail.consume(emailKey), byAddress.consume(address)]);
-    await services.db.withScope({ role: "system" }, (tx) =>
+  const system = <T>(work: (tx: Tx) => Promise<T>) => services.db.withScope({ role: "system" }, work);
+  const found = await system((tx) => personByEmail(tx, given.email));
+  const right = await verify(found?.passwordHash ?? (await nobody), given.password);
+  const refuse = async (words: string): Promise<never> => {
+    await Promise.allSettled([byEmail.consume(emailKey), byAddress.consume(from.address)]);
+    await system((tx) =>
       appendTrail(tx, {
         at: now,
         clientId: found?.clientId ?? null,
         actor: emailKey.slice(0, 200),
-        address,
+        address: from.address,
         action: "sign-in refused",
         subject: "console",
       }),
     );
-    throw new Problem("auth.refused", "The address or the password is wrong.");
+    throw new Problem("auth.refused", words);
+  };
+  if (!found?.passwordHash || !right) return refuse("The address or the password is wrong.");
+  let by = "password";
+  if (found.factor) {
+    if (!given.code) throw new Problem("auth.factor-needed");
+    const taken = await system((tx) => takeCode(tx, services.secrets, found, given.code!, now));
+    if (!taken) return refuse("The code is wrong, or was used already. Wait for the next one.");
+    by = `password and ${taken}`;
   }
   await byEmail.delete(emailKey);
-  const { passwordHash: _, ...person } = found;
+  return system((tx) => openSession(services, tx, found, from, by));
+}
+
+/** Opens a session for a person who has shown who they are; a browser that is new to them is told by mail. */
+export async function openSession(
+  services: Services,
+  tx: Tx,
+  found: Person | SignInRow,
+  from: From,
+  by: string,
+): Promise<SignedIn> {
+  const now = services.now();
+  const { id, clientId, email, name, role, clientIds, factor, factorMissing } = found;
+  const person: Person = { id, clientId, email, name, role, clientIds, factor, factorMissing };
   const token = randomSecret();
   const expires = new Date(now.getTime() + SESSION_HOURS * 3_600_000);
-  await services.db.withScope({ role: "system" }, async (tx) => {
-    await deleteOldSessions(tx, now);
-    await insertSession(tx, hashSecret(token), person.id, now, expires, address);
-    await appendTrail(tx, {
-      at: now,
-      clientId: person.clientId,
-      actor: person.name,
-      address,
-      action: "signed in",
-      subject: "console",
-    });
+  await deleteOldSessions(tx, now);
+  await insertSession(
+    tx,
+    {
+      id: hashSecret(token),
+      personId: id,
+      expires,
+      address: from.address,
+      agent: from.agent.slice(0, 300),
+    },
+    now,
+  );
+  // versions change by themselves; the rest of what a browser says of itself does not
+  const agent = hashSecret(`${from.address} ${from.agent.replace(/[\d._]+/g, "")}`);
+  const fresh = await newAgent(tx, id, agent, now);
+  await appendTrail(tx, {
+    at: now,
+    clientId,
+    actor: name,
+    address: from.address,
+    action: "signed in",
+    subject: "console",
+    details: { by, ...(fresh ? { newBrowser: true } : {}) },
   });
+  if (fresh && (await mailSettings(tx)))
+    await insertMessage(
+      tx,
+      {
+        id: randomUUID(),
+        clientId,
+        recipient: `mail:${email}`,
+        subject: "Deep Keep: a sign-in from a new browser",
+        body: `${name},\n\nsomebody signed in as you on ${now.toISOString().slice(0, 16).replace("T", " ")} UTC, from ${from.address}, with a browser that was not seen before:\n\n  ${from.agent || "it did not say what it is"}\n\nIf that was you, there is nothing to do. If not: sign in, end that session under "Your account", change your password, and tell your provider.\n`,
+      },
+      now,
+    );
   return { person, token, expires };
 }
 
@@ -109,11 +170,31 @@ export async function signOut(
   });
 }
 
-/** Who a session or a bearer token belongs to, or null. */
+/** Who a session belongs to, or null; asking is a sign of life. */
 export const personOfSession = (services: Services, token: string): Promise<Person | null> =>
-  services.db.withScope({ role: "system" }, (tx) => personBySession(tx, hashSecret(token), services.now()));
-export const personOfToken = (services: Services, token: string): Promise<Person | null> =>
-  services.db.withScope({ role: "system" }, (tx) => personByToken(tx, hashSecret(token), services.now()));
+  services.db.withScope({ role: "system" }, async (tx) => {
+    const person = await personBySession(tx, hashSecret(token), services.now());
+    if (person) await seeSession(tx, hashSecret(token), services.now());
+    return person;
+  });
+/** Who a token of the API belongs to and what it may do, or null. */
+export const personOfToken = (
+  services: Services,
+  token: string,
+): Promise<(Person & { reach: TokenReach }) | null> =>
+  services.db.withScope({ role: "system" }, async (tx) => {
+    const person = await personByToken(tx, hashSecret(token), services.now());
+    if (person) await seeToken(tx, hashSecret(token), services.now());
+    return person;
+  });
 
-export const scopeOf = (person: Person): Scope =>
-  person.clientId ? { role: "client", clientId: person.clientId } : { role: "provider" };
+/** What the database shows a person. */
+export function scopeOf(person: Person): Scope {
+  const { id: personId, clientId, role, clientIds } = person;
+  if (clientId) return { role: role === "manager" ? "client" : "person", clientId, personId };
+  return {
+    role: "provider",
+    ...(clientIds ? { clientIds } : {}),
+    ...(role === "reader" ? { readOnly: true } : {}),
+  };
+}

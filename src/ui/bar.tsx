@@ -21,12 +21,10 @@ export function Bar({
   person,
   views,
   scopeNames,
-  portal,
 }: {
   person: BarPerson;
   views: readonly View[];
   scopeNames: Readonly<Record<string, string>>;
-  portal: boolean;
 }) {
   const { base, view } = useAddress();
   return (
@@ -39,11 +37,7 @@ export function Bar({
         <Sign />
         <span className="max-[1100px]:hidden">Deep Keep</span>
       </Link>
-      {portal ? (
-        <span className="font-semibold">{scopeNames[base] ?? ""}</span>
-      ) : (
-        <ScopePicker base={base} view={view} names={scopeNames} />
-      )}
+      {views.length > 0 && <ScopePicker base={base} view={view} names={scopeNames} />}
       <nav className="flex items-center" aria-label="Views">
         {views.map((one) => (
           <Link
@@ -58,7 +52,7 @@ export function Bar({
         ))}
       </nav>
       <div className="ml-auto flex items-center gap-3">
-        {!portal && <CommandField base={base} view={view} views={views} />}
+        {views.length > 0 && <CommandField base={base} view={view} views={views} />}
         <PersonMenu person={person} />
       </div>
     </header>

@@ -24,23 +24,29 @@ interface Listing {
 
 const PAGE = 300;
 
-/** The tree of a recovery point: browsed folder by folder, searched by name. */
+/** The tree of a recovery point, or of a folder of it: browsed folder by folder, searched by name. */
 export function FileTree({
-  pointId,
+  address,
+  root = "/",
   zone,
   startPath,
   inBasket,
   toggle,
   look,
   looked,
+  heading = true,
 }: {
-  pointId: string;
+  /** Of the point in the API: below it are `/entries` and `/search`. */
+  address: string;
+  root?: string;
   zone: string;
   startPath: string;
   inBasket: (entry: TreeEntry) => boolean;
   toggle: (entry: TreeEntry) => void;
   look: (entry: TreeEntry) => void;
   looked: string | null;
+  /** Off where the step above says it. */
+  heading?: boolean;
 }) {
   const [words, setWords] = useState("");
   const [asked, setAsked] = useState("");
@@ -55,7 +61,7 @@ export function FileTree({
       try {
         const page = await callApi<Listing>(
           "GET",
-          `/recovery-points/${pointId}/entries?path=${encodeURIComponent(path)}&limit=${PAGE}${after ? `&after=${encodeURIComponent(after)}` : ""}`,
+          `${address}/entries?path=${encodeURIComponent(path)}&limit=${PAGE}${after ? `&after=${encodeURIComponent(after)}` : ""}`,
         );
         setListings((before) => ({
           ...before,
@@ -69,7 +75,7 @@ export function FileTree({
         return null;
       }
     },
-    [pointId],
+    [address],
   );
   useEffect(() => {
     let current = true;
@@ -87,11 +93,11 @@ export function FileTree({
       setOpen((before) => new Set([...before, wanted.path]));
       await descend(wanted.path);
     };
-    void descend("/");
+    void descend(root);
     return () => {
       current = false;
     };
-  }, [load, startPath]);
+  }, [load, startPath, root]);
   useEffect(() => {
     if (!asked) {
       setFound(null);
@@ -100,7 +106,7 @@ export function FileTree({
     let current = true;
     callApi<{ entries: TreeEntry[]; looked: number; more: boolean }>(
       "GET",
-      `/recovery-points/${pointId}/search?name=${encodeURIComponent(asked)}`,
+      `${address}/search?name=${encodeURIComponent(asked)}`,
     ).then(
       (answer) => current && setFound(answer),
       (error) => error instanceof ApiError && setProblem(error.problem.detail),
@@ -108,7 +114,7 @@ export function FileTree({
     return () => {
       current = false;
     };
-  }, [asked, pointId]);
+  }, [asked, address]);
   const flip = (entry: TreeEntry) => {
     const next = new Set(open);
     if (!next.delete(entry.path)) {
@@ -159,7 +165,7 @@ export function FileTree({
         </span>
       </td>
       <td className="num !py-[4px]">{entry.size === null ? "" : formatBytes(entry.size)}</td>
-      <td className="text-soft !py-[4px] whitespace-nowrap">
+      <td className="text-soft !py-[4px] whitespace-nowrap max-[560px]:hidden">
         {entry.type === "folder"
           ? `${(entry.items ?? 0).toLocaleString("en-GB")} ${entry.items === 1 ? "item" : "items"}`
           : clockText(new Date(entry.modified), zone)}
@@ -207,7 +213,7 @@ export function FileTree({
           setAsked(words.trim());
         }}
       >
-        <h2 className="part-title">What</h2>
+        {heading && <h2 className="part-title">What</h2>}
         <input
           className="input w-full"
           data-filter
@@ -236,7 +242,7 @@ export function FileTree({
               <th scope="col" className="num w-[86px]">
                 Size
               </th>
-              <th scope="col" className="w-[140px]">
+              <th scope="col" className="w-[140px] max-[560px]:hidden">
                 Changed
               </th>
             </tr>
@@ -246,7 +252,7 @@ export function FileTree({
               ? found.entries.map((entry) =>
                   row(entry, 0, entry.path.slice(0, entry.path.lastIndexOf("/")) || "/"),
                 )
-              : rows("/", 0)}
+              : rows(root, 0)}
           </tbody>
         </table>
         {found && (

@@ -2,7 +2,12 @@
 
 import { ChevronLeft, ChevronRight } from "lucide-react";
 import { DateTime } from "luxon";
-import type { DepthPoint } from "./depth";
+
+/** A recovery point, as far as a month shows it. */
+interface MonthPoint {
+  readonly id: string;
+  readonly moment: Date;
+}
 
 const WEEKDAYS = ["Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"];
 
@@ -15,16 +20,16 @@ export function Month({
   setMonth,
   zone,
 }: {
-  points: readonly DepthPoint[];
-  chosen: DepthPoint;
+  points: readonly MonthPoint[];
+  chosen: MonthPoint;
   choose: (id: string) => void;
   month: string;
   setMonth: (month: string) => void;
   zone: string;
 }) {
   const first = DateTime.fromISO(`${month}-01`, { zone });
-  const dayOf = (point: DepthPoint) => DateTime.fromJSDate(point.moment, { zone }).toISODate()!;
-  const byDay = new Map<string, DepthPoint[]>();
+  const dayOf = (point: MonthPoint) => DateTime.fromJSDate(point.moment, { zone }).toISODate()!;
+  const byDay = new Map<string, MonthPoint[]>();
   for (const point of points) {
     const day = dayOf(point);
     byDay.set(day, [...(byDay.get(day) ?? []), point]);

@@ -1,6 +1,8 @@
 "use client";
 
+import Link from "next/link";
 import { useEffect, useRef, useState } from "react";
+import { mayDo, ROLE_NAMES } from "@/core/rights/rights";
 import { callApi } from "./api";
 import type { BarPerson } from "./person";
 
@@ -53,7 +55,7 @@ export function PersonMenu({ person }: { person: BarPerson }) {
         <div className="bg-base-100 border-base-300 absolute top-[34px] right-0 z-30 w-[250px] border p-3 shadow-md">
           <p className="font-semibold">{person.name}</p>
           <p className="text-soft mb-3 break-all">
-            {person.email}, {person.role}
+            {person.email}, {ROLE_NAMES[person.role]}
           </p>
           <fieldset className="mb-3">
             <legend className="text-soft mb-1 text-[13px]">Light</legend>
@@ -73,6 +75,16 @@ export function PersonMenu({ person }: { person: BarPerson }) {
               </label>
             ))}
           </fieldset>
+          <div className="mb-3 grid gap-1">
+            <Link className="text-primary underline" href="/account" onClick={() => setOpen(false)}>
+              Your account
+            </Link>
+            {mayDo(person.role, "client-people") && (
+              <Link className="text-primary underline" href="/people" onClick={() => setOpen(false)}>
+                People and rights
+              </Link>
+            )}
+          </div>
           <button
             type="button"
             className="btn btn-plain w-full"

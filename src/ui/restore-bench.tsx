@@ -114,7 +114,7 @@ export function RestoreBench({
       <section className="flex min-h-0 flex-col" aria-label="What">
         <FileTree
           key={chosen.id}
-          pointId={chosen.id}
+          address={`/recovery-points/${chosen.id}`}
           zone={zone}
           startPath={startPath}
           inBasket={(entry) => basket.some((item) => item.pointId === chosen.id && item.path === entry.path)}
@@ -124,7 +124,7 @@ export function RestoreBench({
         />
         {looked && looked.type !== "folder" && (
           <Versions
-            sourceId={source.id}
+            address={`/sources/${source.id}/versions`}
             entry={looked}
             zone={zone}
             points={points.length}

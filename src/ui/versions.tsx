@@ -18,7 +18,7 @@ export interface FileVersion {
 
 /** A file's versions over all points of its source. */
 export function Versions({
-  sourceId,
+  address,
   entry,
   zone,
   points,
@@ -26,7 +26,8 @@ export function Versions({
   isIn,
   close,
 }: {
-  sourceId: string;
+  /** Of the versions in the API. */
+  address: string;
   entry: TreeEntry;
   zone: string;
   points: number;
@@ -39,17 +40,14 @@ export function Versions({
   useEffect(() => {
     let current = true;
     setVersions(null);
-    callApi<{ versions: FileVersion[] }>(
-      "GET",
-      `/sources/${sourceId}/versions?path=${encodeURIComponent(entry.path)}`,
-    ).then(
+    callApi<{ versions: FileVersion[] }>("GET", `${address}?path=${encodeURIComponent(entry.path)}`).then(
       (answer) => current && setVersions(answer.versions),
       (error) => error instanceof ApiError && setProblem(error.problem.detail),
     );
     return () => {
       current = false;
     };
-  }, [sourceId, entry.path]);
+  }, [address, entry.path]);
   return (
     <section
       className="border-base-300 max-h-[240px] overflow-y-auto border-t px-4 py-2"

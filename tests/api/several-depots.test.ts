@@ -198,6 +198,8 @@ describe("several depots in a run", () => {
     await setWhere({ beside: [secondId], carryTo: [bucketId], whenAway: "others" });
     writeFileSync(data("before"), "before");
     await backUp(console_, machine.sourceId);
+    // runs that went to the first alone left the second behind; until it is caught up, the agent knows no tree of it
+    await until(async () => (await newest()).places.includes(secondId), "the second is not caught up");
     const absences = `/depots/${client.depotId}/absences`;
     const hour = 3_600_000;
     await console_.ok("POST", absences, {
@@ -207,7 +209,7 @@ describe("several depots in a run", () => {
     });
     writeFileSync(data("meanwhile"), "meanwhile");
     const run = await backUp(console_, machine.sourceId);
-    expect(run.outcome).toBe("clean");
+    expect(run).toMatchObject({ outcome: "clean", code: null });
     expect((await depotsOf(run.id)).map(({ depotName, state }) => [depotName, state])).toEqual([
       ["Second depot", "kept"],
       ["Ostrel Land Surveyors depot", "away"],

@@ -13,6 +13,9 @@ let theirs: TestClient;
 let myMachine: TestMachine;
 let theirMachine: TestMachine;
 let portalToken: string;
+/** One of the provider's technicians, of the first client alone; and a reader. */
+let limitedToken: string;
+let readerToken: string;
 let theirIds: Record<string, string>;
 
 beforeAll(async () => {
@@ -31,10 +34,34 @@ beforeAll(async () => {
   portalToken = await console_.addPerson({
     email: "hanne@vossel.example",
     name: "Hanne Vossel",
-    role: "portal",
+    role: "manager",
     clientId: mine.id,
   });
+  limitedToken = await console_.addPerson({
+    email: "bryn@lanternfold.example",
+    name: "Bryn Ashdown",
+    role: "technician",
+    clientId: null,
+    clientIds: [mine.id],
+  });
+  readerToken = await console_.addPerson({
+    email: "sela@lanternfold.example",
+    name: "Sela Wynn",
+    role: "reader",
+    clientId: null,
+  });
+  const { person } = await console_.ok<{ person: { id: string } }>("POST", `/clients/${theirs.id}/people`, {
+    name: "Ada Bracken",
+    email: "ada@bracken.example",
+    role: "person",
+  });
+  const { gift } = await console_.ok<{ gift: { id: string } }>("POST", `/clients/${theirs.id}/gifts`, {
+    personId: person.id,
+    sourceId: theirMachine.sourceId,
+  });
   theirIds = {
+    personId: person.id,
+    giftId: gift.id,
     clientId: theirs.id,
     sourceId: theirMachine.sourceId,
     policyId: theirs.policyId,
@@ -62,6 +89,7 @@ const identity = (machine: TestMachine) =>
 /** Bodies that pass the checks, so that what answers is tenancy and not the schema. */
 const bodyOf = (id: string): unknown => {
   const items = [{ pointId: theirIds.pointId, path: "/data" }];
+  const givenItems = [{ giftId: theirIds.giftId, pointId: theirIds.pointId, path: "/data" }];
   const clauses = {
     what: { folders: ["/data"] },
     when: { schedules: [], targetHours: 24 },
@@ -77,7 +105,14 @@ const bodyOf = (id: string): unknown => {
       contactEmail: "c@x.example",
       sites: ["s"],
     },
-    addPortalUser: { name: "X", email: "x@x.example", password: "a long password" },
+    inviteClientPerson: { name: "X", email: "x@x.example", role: "person" },
+    inviteProviderPerson: { name: "X", email: "x@x.example", role: "technician" },
+    demandFactor: { roles: [] },
+    give: { personId: theirIds.personId, sourceId: theirMachine.sourceId, path: "/" },
+    weighGiven: { items: givenItems },
+    restoreGiven: { items: givenItems },
+    prepareGivenDownload: { items: givenItems, format: "zip" },
+    decideAsk: { decision: "agreed" },
     addSite: { name: "X" },
     makeEnrolmentCode: { siteId: theirs.siteId },
     holdClientKey: { newPassphrase: "eleven boats on a grey harbour" },
@@ -145,15 +180,24 @@ describe("each route of the API", () => {
   );
 
   const foreign = guarded.filter(
-    (operation) => !["me", "signOut", "listCodes", "policySchema"].includes(operation.id),
+    ({ id, caller }) =>
+      // what is one's own
+      caller !== "account" &&
+      !["me", "signOut", "listCodes", "policySchema", "listGiven", "listAsks"].includes(id),
   );
+  const QUERY: Record<string, string> = {
+    searchEntries: "?name=x",
+    listVersions: "?path=/data",
+    searchGiven: "?name=x",
+    listGivenVersions: "?path=/data",
+  };
+  const words = /Brackenfold|brack-srv-01/;
   it.each(foreign.map((operation) => [operation.id, operation] as const))(
     "%s is not there for another client's person",
     async (_id, operation) => {
-      const query = { searchEntries: "?name=x", listVersions: "?path=/data" }[operation.id] ?? "";
       const answer = await console_.call(
         operation.method,
-        fill(operation.path, theirIds) + query,
+        fill(operation.path, theirIds) + (QUERY[operation.id] ?? ""),
         operation.method === "GET" ? undefined : bodyOf(operation.id),
         portalToken,
       );
@@ -161,6 +205,37 @@ describe("each route of the API", () => {
       expect(JSON.stringify(answer.body)).not.toContain("Brackenfold");
     },
   );
+
+  it.each(foreign.map((operation) => [operation.id, operation] as const))(
+    "%s shows a technician of some clients nothing of another",
+    async (_id, operation) => {
+      const answer = await console_.call(
+        operation.method,
+        fill(operation.path, theirIds) + (QUERY[operation.id] ?? ""),
+        operation.method === "GET" ? undefined : bodyOf(operation.id),
+        limitedToken,
+      );
+      expect(JSON.stringify(answer.body)).not.toMatch(words);
+      expect(answer.status).not.toBe(500);
+      if (operation.path.includes("{") && !SHARED.has(operation.id))
+        expect([403, 404, 409, 422]).toContain(answer.status);
+    },
+  );
+  // of nobody's client
+  const SHARED = new Set(["exportPolicy"]);
+
+  it.each(
+    foreign.filter(({ method }) => method !== "GET").map((operation) => [operation.id, operation] as const),
+  )("%s is refused to a reader", async (_id, operation) => {
+    const answer = await console_.call(
+      operation.method,
+      fill(operation.path, theirIds),
+      bodyOf(operation.id),
+      readerToken,
+    );
+    // what is worked out and not changed is theirs to ask for
+    expect(answer.status).toBe(operation.caller === "look" ? 200 : 403);
+  });
 
   it.each(guarded.map((operation) => [operation.id, operation] as const))(
     "%s takes no machine's token",

@@ -224,7 +224,7 @@ describe("the whole path in the browser", () => {
     await console_.addPerson({
       email: "maren@quillmere.example",
       name: "Maren Pell",
-      role: "portal",
+      role: "manager",
       clientId: clients[0]!.id,
     });
     await press(browser, "You: Ines Marlow");

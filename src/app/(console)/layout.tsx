@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { VIEWS } from "@/core/places";
+import { isClientRole } from "@/core/rights/rights";
 import { listClients, listSites, readProvider } from "@/db/clients";
 import { one, type Tx } from "@/db/scope";
 import { Bar } from "@/ui/bar";
@@ -7,7 +7,9 @@ import { Live } from "@/ui/live";
 import { clockText } from "@/ui/moment";
 import { Tape } from "@/ui/tape";
 import { Toasts } from "@/ui/toasts";
-import { asVisitor, signedIn } from "../visitor";
+import { PortalFrame } from "../portal-frame";
+import { viewsOf } from "../views/console-view";
+import { asVisitor, signedInAnyhow } from "../visitor";
 
 export const dynamic = "force-dynamic";
 
@@ -23,8 +25,19 @@ async function nextRun(tx: Tx, zone: string): Promise<string | null> {
 }
 
 export default async function Layout({ children }: { children: ReactNode }) {
-  const person = await signedIn();
-  const portal = person.role === "portal";
+  const person = await signedInAnyhow();
+  if (isClientRole(person.role)) return <PortalFrame person={person}>{children}</PortalFrame>;
+  const shown = { name: person.name, email: person.email, role: person.role };
+  // nothing of the console before the second factor that the role must have
+  if (person.factorMissing) {
+    return (
+      <div className="frame">
+        <Bar person={shown} views={[]} scopeNames={{}} />
+        <div className="min-h-0">{children}</div>
+        <Toasts />
+      </div>
+    );
+  }
   const { names, next } = await asVisitor(async (tx) => {
     const clients = await listClients(tx);
     const slugs = new Map(clients.map((client) => [client.id, client.slug]));
@@ -35,18 +48,13 @@ export default async function Layout({ children }: { children: ReactNode }) {
         ...clients.map((client) => [`/c/${client.slug}`, client.name]),
         ...sites.map((site) => [`/c/${slugs.get(site.clientId)}/${site.slug}`, site.name]),
       ]) as Record<string, string>,
-      next: portal ? null : await nextRun(tx, zone),
+      next: await nextRun(tx, zone),
     };
   });
   return (
     <div className="frame">
       <Live>
-        <Bar
-          person={{ name: person.name, email: person.email, role: person.role }}
-          views={portal ? ["statements"] : VIEWS}
-          scopeNames={names}
-          portal={portal}
-        />
+        <Bar person={shown} views={viewsOf(person.role)} scopeNames={names} />
         <div className="min-h-0">{children}</div>
         <Tape next={next} />
         <Toasts />

@@ -1,13 +1,15 @@
 "use client";
 
 import { useState } from "react";
-import { callApi } from "@/ui/api";
+import { ApiError, callApi } from "@/ui/api";
 import { Refusal, TextField, useSending } from "@/ui/form";
 import { Sign } from "@/ui/mark";
 
-export function SignInForm() {
+export function SignInForm({ closed }: { closed: boolean }) {
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
+  const [wanted, setWanted] = useState(false);
   const sending = useSending();
   return (
     <main className="grid min-h-dvh place-items-center p-6">
@@ -16,7 +18,14 @@ export function SignInForm() {
         onSubmit={(event) => {
           event.preventDefault();
           void sending.send(async () => {
-            await callApi("POST", "/sessions", { email, password });
+            try {
+              await callApi("POST", "/sessions", { email, password, ...(wanted ? { code } : {}) });
+            } catch (error) {
+              if (!(error instanceof ApiError) || error.problem.code !== "auth.factor-needed" || wanted)
+                throw error;
+              setWanted(true);
+              return;
+            }
             const to = new URLSearchParams(window.location.search).get("to");
             window.location.assign(to?.startsWith("/") && !to.startsWith("//") ? to : "/");
           });
@@ -42,6 +51,23 @@ export function SignInForm() {
             value={password}
             onChange={(event) => setPassword(event.target.value)}
           />
+          {wanted && (
+            <TextField
+              label="Code of your second factor"
+              help="The six digits that your authenticator shows now. If you have lost it: one of your recovery codes."
+              error={sending.errorOf("code")}
+              inputMode="text"
+              autoComplete="one-time-code"
+              autoFocus
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
+          )}
+          {closed && !sending.problem && (
+            <p className="warned">
+              You were signed out, because nothing had happened for a while. Sign in again to go on.
+            </p>
+          )}
           {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
           <button type="submit" className="btn btn-primary" disabled={sending.busy}>
             Sign in

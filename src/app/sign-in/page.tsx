@@ -5,9 +5,9 @@ import { SignInForm } from "./form";
 export const dynamic = "force-dynamic";
 export const metadata = { title: "Sign in" };
 
-export default async function Page() {
+export default async function Page({ searchParams }: { searchParams: Promise<{ closed?: string }> }) {
   const person = await visitor();
-  if (person) redirect(await homeOf(person));
+  if (person) redirect(homeOf(person));
   if (await nobodyYet()) redirect("/setup");
-  return <SignInForm />;
+  return <SignInForm closed={(await searchParams).closed !== undefined} />;
 }

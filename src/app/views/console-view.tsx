@@ -1,5 +1,6 @@
 import { notFound } from "next/navigation";
-import type { View } from "@/core/places";
+import { VIEWS, type View } from "@/core/places";
+import { type Action, isClientRole, mayDo, type Role } from "@/core/rights/rights";
 import { readProvider } from "@/db/clients";
 import { resolvePlace } from "@/server/place";
 import { Bench } from "@/ui/bench";
@@ -27,13 +28,26 @@ const VIEW_MAKERS: Record<View, (input: ViewInput) => Promise<ViewOutput>> = {
   trail: trailView,
 };
 
+/** What a person must have a right to, to see a view. */
+const RIGHT_TO: Readonly<Record<View, Action>> = {
+  watch: "look",
+  sources: "look",
+  policies: "look",
+  depots: "look",
+  runs: "look",
+  restore: "open",
+  statements: "statement",
+  trail: "look",
+};
+export const viewsOf = (role: Role): readonly View[] => VIEWS.filter((view) => mayDo(role, RIGHT_TO[view]));
+
 /** Any view at any scope. */
 export async function ConsoleView({ segments, search }: { segments: readonly string[]; search: Search }) {
   const person = await signedIn();
-  const portal = person.role === "portal";
+  const portal = isClientRole(person.role);
   const output = await asVisitor(async (tx) => {
     const place = await resolvePlace(tx, segments);
-    if (!place || (portal && (place.view !== "statements" || !place.client))) return null;
+    if (!place || !mayDo(person.role, RIGHT_TO[place.view]) || (portal && !place.client)) return null;
     const ask = (name: string): string | undefined => {
       const value = search[name];
       return (Array.isArray(value) ? value[0] : value) || undefined;

@@ -1,11 +1,13 @@
 import { createHash } from "node:crypto";
+import { isClientRole, mayDo } from "@/core/rights/rights";
+import type { Person } from "@/db/people";
 import { change, one } from "@/db/scope";
 import { hashSecret } from "@/store/secrets";
 import { Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
 import { asSession } from "../unlocked";
-import { type AnyOperation, type Context, makeContext } from "./operation";
+import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
 
 const problemResponse = (problem: Problem): Response =>
   new Response(JSON.stringify(problem), {
@@ -115,11 +117,8 @@ async function identify(services: Services, request: Request, operation: AnyOper
   const held = bearer ?? session;
   const sessionId = held ? hashSecret(held).toString("hex") : null;
   if (session && request.method !== "GET") refuseForeignOrigin(request);
-  const person = bearer
-    ? await personOfToken(services, bearer)
-    : session
-      ? await personOfSession(services, session)
-      : null;
+  const token = bearer ? await personOfToken(services, bearer) : null;
+  const person = token ?? (session ? await personOfSession(services, session) : null);
   if (operation.caller === "anyone")
     return makeContext(
       services,
@@ -131,9 +130,19 @@ async function identify(services: Services, request: Request, operation: AnyOper
       sessionId,
     );
   if (!person) throw new Problem("auth.needed");
-  // a client's people are not told what else there is
-  if (operation.caller === "technician" && person.role === "portal") throw new Problem("not-found");
+  refuseWithoutRight(person, operation.caller);
+  if (token?.reach === "read" && request.method !== "GET")
+    throw new Problem("auth.not-allowed", "This token reads, and changes nothing.");
   return makeContext(services, person, scopeOf(person), request, address, session, sessionId);
+}
+
+/** The one place where rights are asked for. */
+function refuseWithoutRight(person: Person, caller: Caller): void {
+  if (caller === "person" || caller === "anyone") return;
+  // a client's people are not told what else there is
+  if (!mayDo(person.role, caller))
+    throw new Problem(isClientRole(person.role) ? "not-found" : "auth.not-allowed");
+  if (person.factorMissing && caller !== "account") throw new Problem("auth.factor-missing");
 }
 
 /** A page of somebody else's must not act with a person's session. */

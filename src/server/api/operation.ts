@@ -1,11 +1,12 @@
 import type { z } from "zod";
+import type { Action } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
 import type { Services } from "../services";
 import { record, type Who } from "../who";
 
-/** Who may call an operation: anybody, anybody signed in, or the provider's own people. */
-export type Caller = "anyone" | "person" | "technician";
+/** Who may call an operation: anybody, anybody signed in, or whoever has the right to such an action. */
+export type Caller = "anyone" | "person" | Action;
 
 export interface Context {
   readonly services: Services;

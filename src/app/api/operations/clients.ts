@@ -82,7 +82,7 @@ export const clients = [
     method: "GET",
     path: "/clients",
     summary: "All clients.",
-    caller: "technician",
+    caller: "look",
     run: (context) => context.tx(async (tx) => ({ clients: await listClients(tx) })),
   }),
   operation({
@@ -90,7 +90,7 @@ export const clients = [
     method: "POST",
     path: "/clients",
     summary: "Take on a client, with its sites.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     body: clientBody.extend({
       sites: z.array(name("the site's name")).min(1, "Name at least one site.").max(200),
@@ -129,7 +129,7 @@ export const clients = [
     method: "GET",
     path: "/clients/{clientId}",
     summary: "One client with its sites.",
-    caller: "technician",
+    caller: "look",
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -143,7 +143,7 @@ export const clients = [
     method: "PATCH",
     path: "/clients/{clientId}",
     summary: "Change a client's name, zone, region or contact.",
-    caller: "technician",
+    caller: "work",
     params: clientParam,
     body: clientBody.partial(),
     run: (context, { params, body }) =>
@@ -162,7 +162,7 @@ export const clients = [
     method: "POST",
     path: "/clients/{clientId}/sites",
     summary: "Add a site.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: z.object({ name: name("the site's name") }),
@@ -180,7 +180,7 @@ export const clients = [
     method: "PUT",
     path: "/clients/{clientId}/limits",
     summary: "How many runs of a client go at once, and how fast all of them together.",
-    caller: "technician",
+    caller: "work",
     params: clientParam,
     body: limitsBody,
     run: (context, { params, body }) =>
@@ -198,7 +198,7 @@ export const clients = [
     method: "PUT",
     path: "/sites/{siteId}/limits",
     summary: "How many runs go at once over a site's link, and how fast all of them together.",
-    caller: "technician",
+    caller: "work",
     params: siteParam,
     body: limitsBody,
     run: (context, { params, body }) =>
@@ -216,7 +216,7 @@ export const clients = [
     method: "POST",
     path: "/clients/{clientId}/enrolment-codes",
     summary: "Make a code with which machines enrol. It is shown this once.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: z.object({

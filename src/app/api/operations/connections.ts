@@ -49,7 +49,7 @@ export const connections = [
     method: "GET",
     path: "/connections",
     summary: "Enrolled machines with system and volumes, and mail tenants.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({
@@ -67,7 +67,7 @@ export const connections = [
     method: "POST",
     path: "/clients/{clientId}/mail-tenants",
     summary: "Connect a mail tenant: tested first; its mailboxes become sources.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: mailBody,
@@ -119,7 +119,7 @@ export const connections = [
     method: "POST",
     path: "/connections/{connectionId}/test",
     summary: "Test a mail tenant step by step, and take up mailboxes that are new there.",
-    caller: "technician",
+    caller: "work",
     params: connectionParam,
     run: async (context, { params }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
@@ -134,7 +134,7 @@ export const connections = [
     method: "PUT",
     path: "/connections/{connectionId}/secret",
     summary: "Give a mail tenant a new client secret: tested before it replaces the old one.",
-    caller: "technician",
+    caller: "work",
     params: connectionParam,
     body: z.object({ clientSecret: secret }),
     run: async (context, { params, body }) => {
@@ -164,7 +164,7 @@ export const connections = [
     method: "DELETE",
     path: "/connections/{connectionId}",
     summary: "Take a machine or a mail tenant away: it is not read from now on, its points remain.",
-    caller: "technician",
+    caller: "work",
     params: connectionParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

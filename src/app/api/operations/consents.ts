@@ -25,7 +25,7 @@ export const consents = [
     method: "GET",
     path: "/consents",
     summary: "What waits for a second person.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ consents: await openConsents(tx, query.client ?? null, context.who.at) })),
@@ -35,7 +35,7 @@ export const consents = [
     method: "POST",
     path: "/sources/{sourceId}/deletion",
     summary: "Ask to delete a source with its points; a second person must agree.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: sourceParam,
     body: z.object({ reason }),
@@ -58,7 +58,7 @@ export const consents = [
     method: "POST",
     path: "/consents/{consentId}/decision",
     summary: "Agree or decline as the second person, or take back what you asked for yourself.",
-    caller: "technician",
+    caller: "work",
     params: z.object({ consentId: uuid }),
     body: z.object({ decision: z.enum(["agreed", "declined", "withdrawn"]) }),
     run: (context, { params, body }) =>

@@ -122,7 +122,7 @@ export const depots = [
     method: "GET",
     path: "/depots",
     summary: "All depots, with what is granted to whom.",
-    caller: "technician",
+    caller: "look",
     run: (context) =>
       context.tx(async (tx) => ({
         depots: (await listDepots(tx)).map(shown),
@@ -134,7 +134,7 @@ export const depots = [
     method: "POST",
     path: "/depots/test",
     summary: "Try a folder, a share or a bucket as a depot, step by step. Leaves nothing behind.",
-    caller: "technician",
+    caller: "work",
     body: placeBody,
     run: (_context, { body }) => tryPlace(body, null),
   }),
@@ -143,7 +143,7 @@ export const depots = [
     method: "POST",
     path: "/depots",
     summary: "Make a tested folder, share or bucket a depot; refused with the step that fails.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     body: z.intersection(
       z.object({
@@ -206,7 +206,7 @@ export const depots = [
     method: "PATCH",
     path: "/depots/{depotId}",
     summary: "Change how machines reach a depot, and how many runs write to it at once.",
-    caller: "technician",
+    caller: "work",
     params: depotParam,
     body: z.object({
       direct: direct.optional(),
@@ -237,7 +237,7 @@ export const depots = [
     method: "POST",
     path: "/depots/{depotId}/test",
     summary: "Test a depot step by step.",
-    caller: "technician",
+    caller: "work",
     params: depotParam,
     run: async (context, { params }) => {
       const depot = await context.tx((tx) => depotById(tx, params.depotId));
@@ -255,7 +255,7 @@ export const depots = [
     method: "PUT",
     path: "/depots/{depotId}/grants/{clientId}",
     summary: "Grant a depot to a client with a quota and a lock, or change them; a lock only grows.",
-    caller: "technician",
+    caller: "work",
     params: z.object({ depotId: uuid, clientId: uuid }),
     body: z.object({
       quotaBytes: bytes,

@@ -27,3 +27,7 @@ export const reason = z
   .trim()
   .min(3, "Say why: it stands in the trail.")
   .max(500, "500 characters at most.");
+
+export const email = z.email("Give an e-mail address.").max(200);
+export const password = z.string().min(12, "At least 12 characters; a few words in a row are fine.").max(200);
+export const personParam = z.object({ personId: uuid });

@@ -1,9 +1,12 @@
 import { openApiDocument } from "@/server/api/openapi";
 import { type AnyOperation, operation } from "@/server/api/operation";
+import { account } from "./account";
 import { clients } from "./clients";
 import { connections } from "./connections";
 import { consents } from "./consents";
 import { depots } from "./depots";
+import { gifts } from "./gifts";
+import { given } from "./given";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
 import { load } from "./load";
@@ -12,11 +15,16 @@ import { people } from "./people";
 import { policies } from "./policies";
 import { restores } from "./restores";
 import { sources } from "./sources";
+import { staff } from "./staff";
 import { trail } from "./trail";
 import { watching } from "./watching";
 
 const described: readonly AnyOperation[] = [
   ...people,
+  ...account,
+  ...staff,
+  ...gifts,
+  ...given,
   ...clients,
   ...keys,
   ...consents,

@@ -20,7 +20,7 @@ export const keeping = [
     method: "POST",
     path: "/depots/{depotId}/grants/{clientId}/checks",
     summary: "Check a client's share of a depot: objects, trees, or every byte.",
-    caller: "technician",
+    caller: "work",
     status: 202,
     params: z.object({ depotId: uuid, clientId: uuid }),
     body: z.object({ depth: z.enum(CHECK_DEPTHS).default("trees") }),
@@ -38,7 +38,7 @@ export const keeping = [
     method: "GET",
     path: "/depots/{depotId}/checks",
     summary: "Checks of a depot, newest first, and the damage that is known now.",
-    caller: "technician",
+    caller: "look",
     params: depotParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -61,7 +61,7 @@ export const keeping = [
     method: "POST",
     path: "/depots/{depotId}/absences",
     summary: "Say when a depot is away by plan: runs to it wait meanwhile.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: depotParam,
     body: z
@@ -98,7 +98,7 @@ export const keeping = [
     method: "DELETE",
     path: "/depots/{depotId}/absences/{absenceId}",
     summary: "Take a planned absence back.",
-    caller: "technician",
+    caller: "work",
     params: depotParam.extend({ absenceId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -117,7 +117,7 @@ export const keeping = [
     path: "/sources/{sourceId}/holds",
     summary:
       "Hold a source's recovery points, or one of them: nothing of it is dropped or purged until it is lifted.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: sourceParam,
     body: z.object({
@@ -159,7 +159,7 @@ export const keeping = [
     method: "DELETE",
     path: "/sources/{sourceId}/holds/{holdId}",
     summary: "Lift a hold.",
-    caller: "technician",
+    caller: "work",
     params: sourceParam.extend({ holdId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {

@@ -45,7 +45,7 @@ export const keys = [
     method: "GET",
     path: "/clients/{clientId}/key",
     summary: "How the client's key is held and whether it is confirmed; never the key.",
-    caller: "technician",
+    caller: "look",
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -73,7 +73,7 @@ export const keys = [
     path: "/clients/{clientId}/key",
     summary:
       "Make the client's random 256-bit key, in escrow or under a passphrase, and show it this once. Possible until a key is confirmed.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: z.object({ passphrase: newPassphrase.nullable().default(null) }),
@@ -127,7 +127,7 @@ export const keys = [
     method: "POST",
     path: "/clients/{clientId}/key/confirm",
     summary: "Confirm that the sheet is kept, by typing the group that is asked for (or the whole key).",
-    caller: "technician",
+    caller: "work",
     params: clientParam,
     body: z.object({ group: z.string().min(1, "Type the group from the sheet.").max(200) }),
     run: (context, { params, body }) =>
@@ -163,7 +163,7 @@ export const keys = [
     path: "/clients/{clientId}/key/holding",
     summary:
       "Hold the same key otherwise: in escrow, under a passphrase, or under another passphrase. No data moves.",
-    caller: "technician",
+    caller: "work",
     params: clientParam,
     body: z.object({
       /** The passphrase that opens it now; none for a key in escrow. */
@@ -194,7 +194,7 @@ export const keys = [
     path: "/clients/{clientId}/key/unlock",
     summary:
       "Give the passphrase: the key is open to this session, in memory alone, and machines that came later get it.",
-    caller: "technician",
+    caller: "work",
     params: clientParam,
     body: z.object({ passphrase: z.string().min(1, "Give the passphrase.").max(500) }),
     run: async (context, { params, body }) => {
@@ -219,7 +219,7 @@ export const keys = [
     method: "POST",
     path: "/clients/{clientId}/key/destruction",
     summary: "Ask to destroy the client's key for good; a second person must agree.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: z.object({ reason }),
@@ -244,7 +244,7 @@ export const keys = [
     method: "GET",
     path: "/clients/{clientId}/key/certificate",
     summary: "The certificate of a destroyed key: what cannot be read any more, who asked and who agreed.",
-    caller: "technician",
+    caller: "look",
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

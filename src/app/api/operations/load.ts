@@ -16,7 +16,7 @@ export const load = [
     method: "GET",
     path: "/load",
     summary: "The week as the policies have it: when which sources run, for how long, into which depots.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery,
     run: (context, { query }) =>
       context.tx(async (tx) => {
@@ -29,7 +29,7 @@ export const load = [
     method: "POST",
     path: "/load/moves",
     summary: "Move the schedules of policies by some minutes: each is saved as a change of its clause When.",
-    caller: "technician",
+    caller: "work",
     body: z.object({
       moves: z
         .array(

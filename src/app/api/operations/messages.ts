@@ -42,7 +42,7 @@ export const messages = [
     method: "GET",
     path: "/mail-server",
     summary: "How mail leaves; null where nothing is set up.",
-    caller: "technician",
+    caller: "look",
     run: (context) =>
       context.tx(async (tx) => {
         const there = await mailSettings(tx);
@@ -56,7 +56,7 @@ export const messages = [
     method: "PUT",
     path: "/mail-server",
     summary: "Set how mail leaves.",
-    caller: "technician",
+    caller: "work",
     body: mailBody,
     run: (context, { body }) =>
       context.tx(async (tx) => {
@@ -78,7 +78,7 @@ export const messages = [
     method: "POST",
     path: "/messages/test",
     summary: "Send a test message now, and say what became of it.",
-    caller: "technician",
+    caller: "work",
     body: z
       .object({
         mail: z.email("Give an address.").nullable().default(null),
@@ -122,7 +122,7 @@ export const messages = [
     method: "GET",
     path: "/webhooks",
     summary: "Webhooks that policies may name.",
-    caller: "technician",
+    caller: "look",
     run: (context) =>
       context.tx(async (tx) => ({
         webhooks: (await listWebhooks(tx)).map(({ secret: _, ...rest }) => rest),
@@ -133,7 +133,7 @@ export const messages = [
     method: "POST",
     path: "/webhooks",
     summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown this once.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     body: z.object({ name: name("a name for the webhook"), url }),
     run: (context, { body }) =>
@@ -161,7 +161,7 @@ export const messages = [
     method: "DELETE",
     path: "/webhooks/{webhookId}",
     summary: "Take a webhook away. Policies that name it send nothing to it any more.",
-    caller: "technician",
+    caller: "work",
     params: z.object({ webhookId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -177,7 +177,7 @@ export const messages = [
     method: "GET",
     path: "/messages",
     summary: "Messages that were sent, or could not be, the newest first.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({
@@ -192,7 +192,7 @@ export const messages = [
     method: "POST",
     path: "/messages/{messageId}/send",
     summary: "Try a message again that was given up.",
-    caller: "technician",
+    caller: "work",
     params: z.object({ messageId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {

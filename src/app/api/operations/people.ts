@@ -1,15 +1,24 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { zoneSchema } from "@/core/policy/zone";
-import { clientById, insertProvider } from "@/db/clients";
-import { countPeople, insertPerson } from "@/db/people";
+import { insertProvider } from "@/db/clients";
+import { countPeople, insertPerson, personById, setPassword } from "@/db/people";
+import { endSessions, invitationById, takeInvitation } from "@/db/sessions";
 import { operation } from "@/server/api/operation";
-import { notFound, Problem } from "@/server/problem";
-import { hashPassword, SESSION_COOKIE, SESSION_HOURS, signIn, signOut } from "@/server/sign-in";
-import { clientParam, name } from "./ids";
-
-const email = z.email("Give an e-mail address.").max(200);
-const password = z.string().min(12, "At least 12 characters; a few words in a row are fine.").max(200);
+import { Problem } from "@/server/problem";
+import type { Services } from "@/server/services";
+import {
+  type From,
+  hashPassword,
+  openSession,
+  SESSION_COOKIE,
+  SESSION_HOURS,
+  signIn,
+  signOut,
+} from "@/server/sign-in";
+import type { Who } from "@/server/who";
+import { hashSecret } from "@/store/secrets";
+import { email, name, password } from "./ids";
 
 function sessionCookie(request: Request, token: string, seconds: number): string {
   const secure = (request.headers.get("x-forwarded-proto") ?? new URL(request.url).protocol).startsWith(
@@ -21,6 +30,22 @@ function sessionCookie(request: Request, token: string, seconds: number): string
 const withCookie = (body: unknown, cookie: string, status = 200): Response =>
   Response.json(body, { status, headers: { "set-cookie": cookie, "cache-control": "no-store" } });
 
+const fromOf = (who: Who, request: Request): From => ({
+  address: who.address,
+  agent: request.headers.get("user-agent") ?? "",
+});
+
+const secretParam = z.object({ secret: z.string().min(20).max(100) });
+const GONE = "This invitation was taken up already, or its days are over. Ask for a new one.";
+
+async function invitationOf(services: Services, secret: string, now: Date) {
+  const found = await services.db.withScope({ role: "system" }, (tx) =>
+    invitationById(tx, hashSecret(secret), now),
+  );
+  if (!found) throw new Problem("not-found", GONE);
+  return found;
+}
+
 export const people = [
   operation({
     id: "signIn",
@@ -30,10 +55,11 @@ export const people = [
     caller: "anyone",
     body: z.object({
       email: z.string().min(1, "Give your e-mail address."),
-      password: z.string().min(1, "Give your password."),
+      password: z.string().min(1, "Give your password.").max(1000),
+      code: z.string().trim().max(40).optional(),
     }),
     run: async ({ services, who, request }, { body }) => {
-      const { person, token } = await signIn(services, body.email, body.password, who.address);
+      const { person, token } = await signIn(services, body, fromOf(who, request));
       return withCookie({ person }, sessionCookie(request, token, SESSION_HOURS * 3600));
     },
   }),
@@ -84,35 +110,48 @@ export const people = [
           who.at,
         );
       });
-      const { person, token } = await signIn(services, body.email, body.password, who.address);
+      const { person, token } = await signIn(services, body, fromOf(who, request));
       return withCookie({ person }, sessionCookie(request, token, SESSION_HOURS * 3600), 201);
     },
   }),
   operation({
-    id: "addPortalUser",
+    id: "readInvitation",
+    method: "GET",
+    path: "/invitations/{secret}",
+    summary: "Whom an invitation is for.",
+    caller: "anyone",
+    params: secretParam,
+    run: async ({ services, who }, { params }) => ({
+      invitation: await invitationOf(services, params.secret, who.at),
+    }),
+  }),
+  operation({
+    id: "takeUpInvitation",
     method: "POST",
-    path: "/clients/{clientId}/people",
-    summary: "Give one of the client's people access to the client's statements.",
-    caller: "technician",
-    status: 201,
-    params: clientParam,
-    body: z.object({ name: name("a name"), email, password }),
-    run: async (context, { params, body }) => {
+    path: "/invitations/{secret}",
+    summary: "Take an invitation up: choose a password, and be signed in.",
+    caller: "anyone",
+    params: secretParam,
+    body: z.object({ password }),
+    run: async ({ services, who, request }, { params, body }) => {
+      const { personId } = await invitationOf(services, params.secret, who.at);
       const hash = await hashPassword(body.password);
-      return context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
-        const person = {
-          id: randomUUID(),
-          clientId: client.id,
-          email: body.email.toLowerCase(),
-          name: body.name,
-          role: "portal" as const,
-        };
-        await insertPerson(tx, person, hash, context.who.at);
-        await context.record(tx, client.id, "added a portal user", body.name, { email: body.email });
-        return person;
+      const signedIn = await services.db.withScope({ role: "system" }, async (tx) => {
+        if ((await takeInvitation(tx, hashSecret(params.secret))) === 0) throw new Problem("not-found", GONE);
+        await setPassword(tx, personId, hash);
+        await endSessions(tx, personId, null);
+        return openSession(
+          services,
+          tx,
+          (await personById(tx, personId))!,
+          fromOf(who, request),
+          "invitation",
+        );
       });
+      return withCookie(
+        { person: signedIn.person },
+        sessionCookie(request, signedIn.token, SESSION_HOURS * 3600),
+      );
     },
   }),
 ];

@@ -120,7 +120,7 @@ export const policies = [
     method: "GET",
     path: "/policies",
     summary: "Policies, of one client or of all.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ policies: await listPolicies(tx, query.client ?? null) })),
@@ -130,7 +130,7 @@ export const policies = [
     method: "POST",
     path: "/policies",
     summary: "Make a policy for a client. Clauses that it leaves out come from site, client or provider.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     body: policyBody.extend({ clientId: uuid }),
     run: (context, { body }) =>
@@ -146,7 +146,7 @@ export const policies = [
     method: "GET",
     path: "/policies/{policyId}",
     summary: "One policy.",
-    caller: "technician",
+    caller: "look",
     params: policyParam,
     run: (context, { params }) =>
       context.tx(async (tx) => ({ policy: await thePolicy(tx, params.policyId) })),
@@ -157,7 +157,7 @@ export const policies = [
     path: "/policies/{policyId}",
     summary:
       "Change a policy; its sources are planned anew. Where points would be kept for a shorter time, a second person must agree first.",
-    caller: "technician",
+    caller: "work",
     params: policyParam,
     body: policyBody.extend({ revision: z.number().int() }),
     run: (context, { params, body }) =>
@@ -176,7 +176,7 @@ export const policies = [
     method: "GET",
     path: "/rules/{level}/{ownerId}",
     summary: "The rules of the provider, a client, a site or a source; null where there are none.",
-    caller: "technician",
+    caller: "look",
     params: ownerParam,
     run: (context, { params }) =>
       context.tx(async (tx) => ({ policy: await policyOfOwner(tx, (await ownerOf(tx, params)).owner) })),
@@ -186,7 +186,7 @@ export const policies = [
     method: "PUT",
     path: "/rules/{level}/{ownerId}",
     summary: "Set the rules of the provider, a client, a site or a source: some clauses, and pins.",
-    caller: "technician",
+    caller: "work",
     params: ownerParam,
     body: layerBody.extend({ revision: z.number().int().default(0) }),
     run: (context, { params, body }) =>
@@ -207,7 +207,7 @@ export const policies = [
     method: "POST",
     path: "/rules/preview",
     summary: "What would change, and for which sources, if these rules were saved. Nothing is saved.",
-    caller: "technician",
+    caller: "look",
     body: wishSchema,
     run: (context, { body }) =>
       context.tx(async (tx) => {
@@ -244,7 +244,7 @@ export const policies = [
     method: "GET",
     path: "/policies/{policyId}/history",
     summary: "Every state that a policy, or rules of another level, had: who, when and why.",
-    caller: "technician",
+    caller: "look",
     params: policyParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -262,7 +262,7 @@ export const policies = [
     method: "POST",
     path: "/policies/{policyId}/history/{revision}",
     summary: "Go back to an earlier state; it becomes the newest one, and nothing of the history is lost.",
-    caller: "technician",
+    caller: "work",
     params: policyParam.extend({ revision: z.coerce.number().int().min(1) }),
     body: z.object({ reason: reasonOrNone }),
     run: (context, { params, body }) =>
@@ -279,7 +279,7 @@ export const policies = [
     method: "GET",
     path: "/policies/{policyId}/file",
     summary: "A policy as a file for another client or console; depots by their names.",
-    caller: "technician",
+    caller: "look",
     params: policyParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -315,7 +315,7 @@ export const policies = [
     method: "POST",
     path: "/clients/{clientId}/policies/import",
     summary: "Make a policy of a client from a file; depots are found by their names.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     params: clientParam,
     body: z.preprocess(upgradedFile, policyFile),
@@ -362,7 +362,7 @@ export const policies = [
     path: "/policies/consequences",
     summary:
       "What would follow from clauses: the next runs in both zones, space with a band, points that stay and go, load by the hour, and advice. Nothing is saved.",
-    caller: "technician",
+    caller: "work",
     body: z.object({
       clientId: uuid.nullable(),
       policyId: uuid.nullable().default(null),
@@ -413,7 +413,7 @@ export const policies = [
     method: "PUT",
     path: "/policies/{policyId}/advice/{advice}",
     summary: "Set a piece of advice aside, with the reason; it stays in the trail.",
-    caller: "technician",
+    caller: "work",
     params: adviceParam,
     body: z.object({ reason: z.string().trim().min(3, "Say why, in a few words.").max(500) }),
     run: (context, { params, body }) =>
@@ -442,7 +442,7 @@ export const policies = [
     method: "DELETE",
     path: "/policies/{policyId}/advice/{advice}",
     summary: "Show a piece of advice again that was set aside.",
-    caller: "technician",
+    caller: "work",
     params: adviceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -459,7 +459,7 @@ export const policies = [
     method: "PATCH",
     path: "/sources/{sourceId}",
     summary: "Assign a policy to a source, tag it, or pause it.",
-    caller: "technician",
+    caller: "work",
     params: sourceParam,
     body: z.object({
       policyId: uuid.nullable().optional(),

@@ -32,7 +32,7 @@ export const sources = [
     method: "GET",
     path: "/places",
     summary: "Clients, sites and sources whose name contains a text, with the address of their scope.",
-    caller: "technician",
+    caller: "look",
     query: z.object({ q: z.string().max(100).default("") }),
     run: (context, { query }) => context.tx(async (tx) => ({ places: await findPlaces(tx, query.q.trim()) })),
   }),
@@ -41,7 +41,7 @@ export const sources = [
     method: "GET",
     path: "/watch",
     summary: "Counts by state, what needs somebody, and the nights.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery,
     run: (context, { query }) => context.tx((tx) => computeStanding(tx, filterOf(query), context.who.at)),
   }),
@@ -50,7 +50,7 @@ export const sources = [
     method: "GET",
     path: "/sources",
     summary: "Sources with their state.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery,
     run: (context, { query }) =>
       context.tx(async (tx) => ({ sources: await sourcesWithRules(tx, filterOf(query), context.who.at) })),
@@ -60,7 +60,7 @@ export const sources = [
     method: "GET",
     path: "/sources/{sourceId}",
     summary: "One source with its state.",
-    caller: "technician",
+    caller: "look",
     params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -74,7 +74,7 @@ export const sources = [
     method: "GET",
     path: "/sources/{sourceId}/recovery-points",
     summary: "Recovery points of a source, newest first.",
-    caller: "technician",
+    caller: "look",
     params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -93,7 +93,7 @@ export const sources = [
     method: "POST",
     path: "/sources/{sourceId}/selection",
     summary: "Try a selection out on the newest recovery point: what it takes, what it leaves, how much.",
-    caller: "technician",
+    caller: "open",
     params: sourceParam,
     body: z.object({ what: whatClause }),
     run: async (context, { params, body }) => {
@@ -114,7 +114,7 @@ export const sources = [
     method: "POST",
     path: "/sources/{sourceId}/runs",
     summary: "Back up now: what changed, or with a full pass everything anew.",
-    caller: "technician",
+    caller: "work",
     status: 202,
     params: sourceParam,
     body: z
@@ -131,7 +131,7 @@ export const sources = [
     method: "GET",
     path: "/runs",
     summary: "Runs: those not ended, and the past ones newest first.",
-    caller: "technician",
+    caller: "look",
     query: scopeQuery.extend({
       outcome: z.enum(OUTCOMES).optional(),
       kind: z.enum(["backup", "restore"]).optional(),
@@ -159,7 +159,7 @@ export const sources = [
     method: "GET",
     path: "/runs/{runId}",
     summary: "One run, with what its code means.",
-    caller: "technician",
+    caller: "look",
     params: runParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -179,7 +179,7 @@ export const sources = [
     method: "GET",
     path: "/runs/{runId}/log",
     summary: "The log of a run, down to the item.",
-    caller: "technician",
+    caller: "look",
     params: runParam,
     query: z.object({
       after: z.coerce.number().int().min(0).default(0),
@@ -200,7 +200,7 @@ export const sources = [
     method: "POST",
     path: "/runs/{runId}/stop",
     summary: "Stop a run.",
-    caller: "technician",
+    caller: "work",
     params: runParam,
     run: (context, { params }) =>
       context.tx(async (tx) => ({ run: await stopRun(tx, context.who, params.runId) })),
@@ -210,7 +210,7 @@ export const sources = [
     method: "GET",
     path: "/clients/{clientId}/statement",
     summary: "The statement of a client for a period, as JSON or CSV.",
-    caller: "person",
+    caller: "statement",
     params: clientParam,
     query: z.object({
       from: z.string().optional(),

@@ -59,7 +59,7 @@ export const trail = [
     method: "GET",
     path: "/trail",
     summary: "Who did what, newest first.",
-    caller: "technician",
+    caller: "look",
     query: trailQuery.extend({
       before: z.coerce.number().int().optional(),
       limit: z.coerce.number().int().min(1).max(500).default(100),
@@ -81,7 +81,7 @@ export const trail = [
     method: "GET",
     path: "/trail/export",
     summary: "The trail as JSON lines or CSV, the oldest first, with the hashes of its chain.",
-    caller: "technician",
+    caller: "look",
     query: trailQuery.extend({
       format: z.enum(["jsonl", "csv"]).default("jsonl"),
     }),

@@ -16,7 +16,7 @@ export const watching = [
     method: "PUT",
     path: "/watch/set-asides",
     summary: "Set a cause aside until a moment, with a reason; it comes back by itself.",
-    caller: "technician",
+    caller: "work",
     body: z.object({
       key: z.string().min(1).max(300),
       until: z.iso.datetime({ offset: true }),
@@ -54,7 +54,7 @@ export const watching = [
     method: "POST",
     path: "/watch/set-asides/taken-up",
     summary: "Take up a cause again that was set aside.",
-    caller: "technician",
+    caller: "work",
     body: z.object({ key: z.string().min(1).max(300) }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
@@ -71,7 +71,7 @@ export const watching = [
     method: "GET",
     path: "/watch/handover",
     summary: "The newest note that one shift left for the next.",
-    caller: "technician",
+    caller: "look",
     run: (context) => context.tx(async (tx) => ({ handover: await newestHandover(tx) })),
   }),
   operation({
@@ -79,7 +79,7 @@ export const watching = [
     method: "POST",
     path: "/watch/handover",
     summary: "Leave a note for the next shift.",
-    caller: "technician",
+    caller: "work",
     status: 201,
     body: z.object({
       text: z

@@ -1,10 +1,13 @@
 import { theConsole } from "@/app/console";
+import type { Person } from "@/db/people";
 import { depotsOfRuns } from "@/db/run-depots";
 import { openRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { personBySession } from "@/db/sessions";
 import { answerError, cookieOf } from "@/server/api/dispatch";
 import { Problem } from "@/server/problem";
 import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
+import { hashSecret } from "@/store/secrets";
 
 export const dynamic = "force-dynamic";
 
@@ -31,9 +34,15 @@ async function tapeOf(tx: Tx) {
   }));
 }
 
+/** Whether a change is of a client that this person may see. */
+const theirs = (person: Person, clientId: string | null): boolean =>
+  person.clientId
+    ? clientId === person.clientId
+    : !person.clientIds || clientId === null || person.clientIds.includes(clientId);
+
 /**
  * Live events (server-sent): `tape` with the runs that go on, and `changed` when something a view shows is not as it was.
- * A portal user hears of their own client only.
+ * Everybody hears of the clients that are theirs only.
  */
 export async function GET(request: Request): Promise<Response> {
   try {
@@ -55,18 +64,28 @@ export async function GET(request: Request): Promise<Response> {
           const tell = changed;
           changed = false;
           try {
-            send("tape", person.role === "portal" ? [] : await services.db.withScope(scope, tapeOf));
+            send("tape", person.clientId ? [] : await services.db.withScope(scope, tapeOf));
             if (tell) send("changed", {});
           } catch {
             // the database is away for a moment, or the reader is gone: the next change tells again
           }
         };
         const unhear = changes.hear((notice) => {
-          if (person.clientId && notice.clientId !== person.clientId) return;
+          if (!theirs(person, notice.clientId)) return;
           if (notice.kind !== "progress") changed = true;
           pending ??= setTimeout(sendTape, TAPE_PAUSE_MS);
         });
-        const alive = setInterval(() => controller.enqueue(encoder.encode(": alive\n\n")), KEEP_ALIVE_MS);
+        const alive = setInterval(async () => {
+          // listening is no sign of life, and ends with the session
+          const still = await services.db
+            .withScope({ role: "system" }, (tx) => personBySession(tx, hashSecret(token!), services.now()))
+            .catch(() => person);
+          if (still) controller.enqueue(encoder.encode(": alive\n\n"));
+          else {
+            stop();
+            controller.close();
+          }
+        }, KEEP_ALIVE_MS);
         stop = () => {
           unhear();
           clearInterval(alive);

@@ -1,0 +1,227 @@
+import { verify } from "@node-rs/argon2";
+import { toDataURL } from "qrcode";
+import { z } from "zod";
+import { takeLoansBack } from "@/db/keys";
+import { setPassword, signInRow } from "@/db/people";
+import type { Tx } from "@/db/scope";
+import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/second-factor";
+import { endSession, endSessions, endToken, insertToken, sessionsOf, tokensOf } from "@/db/sessions";
+import { type Context, operation } from "@/server/api/operation";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
+import { hashPassword } from "@/server/sign-in";
+import { hashSecret, randomSecret } from "@/store/secrets";
+import { name, password, uuid } from "./ids";
+
+const ownId = z.object({ id: uuid });
+const currentSession = (context: Context): Buffer | null =>
+  context.sessionToken ? hashSecret(context.sessionToken) : null;
+const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =>
+  context.services.db.withScope({ role: "system" }, work);
+
+/** What was held in memory or lent for sessions that ended goes with them. */
+async function closeSessions(context: Context, tx: Tx, ended: readonly { id: Buffer }[]): Promise<void> {
+  for (const { id } of ended) {
+    context.services.sessionKeys?.close(id.toString("hex"));
+    await takeLoansBack(tx, id);
+  }
+}
+
+/** The person, for a change that wants their password again. Throws a problem of the field. */
+async function withPassword(context: Context, tx: Tx, typed: string) {
+  const row = (await signInRow(tx, context.person!.id))!;
+  if (!row.passwordHash || !(await verify(row.passwordHash, typed)))
+    throw invalid("password", "This is not your password.");
+  return row;
+}
+
+export const account = [
+  operation({
+    id: "readAccount",
+    method: "GET",
+    path: "/account",
+    summary: "Your own sign-in: second factor, sessions, tokens.",
+    caller: "account",
+    run: (context) =>
+      system(context, async (tx) => ({
+        person: context.person,
+        recoveryCodesLeft: await recoveryCodesLeft(tx, context.person!.id),
+        sessions: await sessionsOf(tx, context.person!.id, currentSession(context), context.who.at),
+        tokens: await tokensOf(tx, context.person!.id, context.who.at),
+      })),
+  }),
+  operation({
+    id: "changePassword",
+    method: "PUT",
+    path: "/account/password",
+    summary: "Change your password; your other sessions end.",
+    caller: "account",
+    body: z.object({
+      password: z.string().min(1, "Give the one you have.").max(1000),
+      newPassword: password,
+    }),
+    run: async (context, { body }) => {
+      const hash = await hashPassword(body.newPassword);
+      return system(context, async (tx) => {
+        const person = await withPassword(context, tx, body.password);
+        await setPassword(tx, person.id, hash);
+        const ended = await endSessions(tx, person.id, currentSession(context));
+        await closeSessions(context, tx, ended);
+        await context.record(tx, person.clientId, "changed their password", person.name, {
+          sessionsEnded: ended.length,
+        });
+        return { sessionsEnded: ended.length };
+      });
+    },
+  }),
+  operation({
+    id: "beginFactor",
+    method: "POST",
+    path: "/account/factor",
+    summary:
+      "Begin a second factor: its seed, shown this once, as text and as QR picture. It counts once a code was given.",
+    caller: "account",
+    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
+    run: (context, { body }) =>
+      system(context, async (tx) => {
+        const person = await withPassword(context, tx, body.password);
+        if (person.factor)
+          throw new Problem(
+            "request.conflict",
+            "You have a second factor. Take it away before making another.",
+          );
+        const seed = newSeed();
+        await setSeed(tx, person.id, sealSeed(context.services.secrets, person.id, seed));
+        return {
+          seed,
+          qr: await toDataURL(seedAddress(seed, person.email), {
+            errorCorrectionLevel: "M",
+            margin: 2,
+            scale: 5,
+          }),
+        };
+      }),
+  }),
+  operation({
+    id: "confirmFactor",
+    method: "POST",
+    path: "/account/factor/confirm",
+    summary: "Confirm the second factor with a code of it; answers the recovery codes, shown this once.",
+    caller: "account",
+    body: z.object({ code: z.string().trim().min(1, "Type the six digits.").max(20) }),
+    run: (context, { body }) =>
+      system(context, async (tx) => {
+        const person = (await signInRow(tx, context.person!.id))!;
+        if (person.factor || !person.factorSeed)
+          throw new Problem("request.conflict", "There is no second factor that waits for its first code.");
+        const step = await stepOfCode(
+          context.services.secrets,
+          person,
+          body.code.replace(/\s/g, ""),
+          context.who.at,
+        );
+        if (step === null)
+          throw invalid(
+            "code",
+            "This is not the code of now. Look at the clock of your telephone, and type the next one.",
+          );
+        await confirmFactor(tx, person.id, step, context.who.at);
+        const codes = await makeRecoveryCodes(tx, person.id);
+        await context.record(tx, person.clientId, "set up a second factor", person.name);
+        return { recoveryCodes: codes };
+      }),
+  }),
+  operation({
+    id: "newRecoveryCodes",
+    method: "POST",
+    path: "/account/factor/recovery-codes",
+    summary: "Make new recovery codes; those before are void.",
+    caller: "account",
+    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
+    run: (context, { body }) =>
+      system(context, async (tx) => {
+        const person = await withPassword(context, tx, body.password);
+        if (!person.factor) throw new Problem("request.conflict", "You have no second factor.");
+        const codes = await makeRecoveryCodes(tx, person.id);
+        await context.record(tx, person.clientId, "made new recovery codes", person.name);
+        return { recoveryCodes: codes };
+      }),
+  }),
+  operation({
+    id: "removeFactor",
+    method: "DELETE",
+    path: "/account/factor",
+    summary: "Take your second factor away.",
+    caller: "account",
+    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
+    run: (context, { body }) =>
+      system(context, async (tx) => {
+        const person = await withPassword(context, tx, body.password);
+        await removeFactor(tx, person.id);
+        await context.record(tx, person.clientId, "took their second factor away", person.name);
+        return { factor: false };
+      }),
+  }),
+  operation({
+    id: "endSession",
+    method: "DELETE",
+    path: "/account/sessions/{id}",
+    summary: "End one of your sessions.",
+    caller: "account",
+    params: ownId,
+    run: (context, { params }) =>
+      system(context, async (tx) => {
+        const ended = await endSession(tx, context.person!.id, params.id);
+        if (!ended) throw notFound();
+        await closeSessions(context, tx, [ended]);
+        await context.record(tx, context.person!.clientId, "ended a session", context.person!.name);
+        return {};
+      }),
+  }),
+  operation({
+    id: "makeToken",
+    method: "POST",
+    path: "/account/tokens",
+    summary: "Make a token for the API; it is shown this once.",
+    caller: "account",
+    status: 201,
+    body: z.object({
+      name: name("what it is for"),
+      reach: z.enum(["read", "change"]),
+      days: z.int().min(1, "One day at least.").max(400, "400 days at most."),
+    }),
+    run: (context, { body }) =>
+      system(context, async (tx) => {
+        const secret = randomSecret();
+        const expiresAt = new Date(context.who.at.getTime() + body.days * 86_400_000);
+        const made = await insertToken(
+          tx,
+          hashSecret(secret),
+          context.person!.id,
+          body.name,
+          context.who.at,
+          expiresAt,
+          body.reach,
+        );
+        await context.record(tx, context.person!.clientId, "made a token for the API", body.name, {
+          reach: body.reach,
+          expiresAt,
+        });
+        return { id: made!.id, token: secret, expiresAt };
+      }),
+  }),
+  operation({
+    id: "endToken",
+    method: "DELETE",
+    path: "/account/tokens/{id}",
+    summary: "End one of your tokens.",
+    caller: "account",
+    params: ownId,
+    run: (context, { params }) =>
+      system(context, async (tx) => {
+        if ((await endToken(tx, context.person!.id, params.id)) === 0) throw notFound();
+        await context.record(tx, context.person!.clientId, "ended a token of the API", context.person!.name);
+        return {};
+      }),
+  }),
+];

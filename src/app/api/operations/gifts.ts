@@ -1,0 +1,96 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { isClientRole } from "@/core/rights/rights";
+import { endGift, giftById, giftsOfClient, insertGift } from "@/db/gifts";
+import { notify } from "@/db/notify";
+import { personById } from "@/db/people";
+import { sourceById } from "@/db/sources";
+import { operation } from "@/server/api/operation";
+import { shownGift } from "@/server/given";
+import { pathFromText } from "@/server/path-text";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { showBytes } from "@/store/tree";
+import { clientParam, uuid } from "./ids";
+
+/** What technicians give to a client's people. */
+export const gifts = [
+  operation({
+    id: "listGifts",
+    method: "GET",
+    path: "/clients/{clientId}/gifts",
+    summary: "What was given to the client's people.",
+    caller: "client-people",
+    params: clientParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => ({ gifts: (await giftsOfClient(tx, params.clientId)).map(shownGift) })),
+  }),
+  operation({
+    id: "give",
+    method: "POST",
+    path: "/clients/{clientId}/gifts",
+    summary:
+      "Give a source, or a folder of it, to one of the client's people: they can look inside and get it back by themselves.",
+    caller: "client-people",
+    status: 201,
+    params: clientParam,
+    body: z.object({
+      personId: uuid,
+      sourceId: uuid,
+      path: z.string().trim().min(1, "Give a folder, or “/” for all of it.").max(4096).default("/"),
+      askFirst: z.boolean().default(false),
+      until: z.iso.datetime({ offset: true }).nullable().default(null),
+    }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const person = await personById(tx, body.personId);
+        const source = await sourceById(tx, body.sourceId);
+        if (!person || person.clientId !== params.clientId || !isClientRole(person.role))
+          throw invalid("personId", "This is none of the client's people.");
+        if (!source || source.clientId !== params.clientId)
+          throw invalid("sourceId", "This is no source of this client.");
+        const until = body.until ? new Date(body.until) : null;
+        if (until && until <= context.who.at) throw invalid("until", "This moment is over already.");
+        const path = pathFromText(body.path);
+        const gift = {
+          id: randomUUID(),
+          clientId: params.clientId,
+          personId: person.id,
+          sourceId: source.id,
+          path,
+          askFirst: body.askFirst,
+          givenBy: context.who.actor,
+          givenAt: context.who.at,
+          until,
+        };
+        if ((await insertGift(tx, gift)) === 0)
+          throw new Problem("request.conflict", `${person.name} has this already.`);
+        await context.record(tx, params.clientId, "gave to a client's person", person.name, {
+          source: source.name,
+          path: showBytes(path),
+          askFirst: body.askFirst,
+          until,
+        });
+        await notify(tx, { kind: "source", clientId: params.clientId, id: source.id });
+        return { gift: shownGift({ ...gift, personName: person.name, sourceName: source.name }) };
+      }),
+  }),
+  operation({
+    id: "takeBack",
+    method: "DELETE",
+    path: "/gifts/{giftId}",
+    summary: "Take back what was given; the person no longer sees it.",
+    caller: "client-people",
+    params: z.object({ giftId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const gift = await giftById(tx, params.giftId);
+        if (!gift || (await endGift(tx, params.giftId, context.who.at)) === 0) throw notFound();
+        const person = await personById(tx, gift.personId);
+        await context.record(tx, gift.clientId, "took back what was given", person?.name ?? "somebody", {
+          source: (await sourceById(tx, gift.sourceId))!.name,
+        });
+        await notify(tx, { kind: "source", clientId: gift.clientId, id: gift.sourceId });
+        return { ended: true };
+      }),
+  }),
+];

@@ -1,0 +1,271 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { within } from "@/core/rights/within";
+import { decideAsk, insertAsk, lockAsk, openAsks } from "@/db/asks";
+import { pointsOf } from "@/db/points";
+import { restoresOfPerson, runById } from "@/db/runs";
+import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/given-restore";
+import { stopRun } from "@/runs/request";
+import { allGiven, shownAsk } from "@/server/all-given";
+import { type Context, operation } from "@/server/api/operation";
+import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
+import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/given";
+import { listFolder, searchPoint, versionsOf, weigh } from "@/server/inside-point";
+import { pathFromText } from "@/server/path-text";
+import { notFound, Problem } from "@/server/problem";
+import { runParam, uuid } from "./ids";
+
+/** The portal: what a technician has given to one of a client's people, and nothing else. */
+
+const giftParam = z.object({ giftId: uuid });
+const pointId = z.string().regex(/^[0-9a-f]{32}$/, "This is no id of a recovery point.");
+const givenPoint = z.object({ giftId: uuid, pointId });
+const items = z
+  .array(z.object({ giftId: uuid, pointId, path: z.string().min(1).max(8192) }))
+  .min(1, "Choose something first.")
+  .max(500, "500 things at most at once; choose folders instead.");
+
+/** So long a restore waits for the manager's word. */
+const ASK_DAYS = 7;
+
+const personOf = (context: Context) => {
+  const { id, name, clientId } = context.person!;
+  return { id, name, clientId: clientId! };
+};
+
+export const given = [
+  operation({
+    id: "listGiven",
+    method: "GET",
+    path: "/given",
+    summary:
+      "What was given to you, your restores of the last thirty days, and what waits for your manager's word.",
+    caller: "given",
+    run: (context) => context.tx((tx) => allGiven(tx, personOf(context), context.who.at)),
+  }),
+  operation({
+    id: "listGivenPoints",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points",
+    summary: "The recovery points of what was given to you, newest first.",
+    caller: "given",
+    params: giftParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+        const points = await pointsOf(tx, gift.sourceId);
+        return {
+          points: points
+            .filter((point) => !point.droppedAt && !point.damagedAt)
+            .map((point) => ({ id: point.id.toString("hex"), moment: point.moment })),
+        };
+      }),
+  }),
+  operation({
+    id: "listGivenEntries",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points/{pointId}/entries",
+    summary: "A folder of what was given to you, as it was at that moment, in pages.",
+    caller: "given",
+    params: givenPoint,
+    query: z.object({
+      path: z.string().optional(),
+      after: z.string().max(400).optional(),
+      limit: z.coerce.number().int().min(1).max(2000).default(500),
+    }),
+    run: async (context, { params, query }) => {
+      const { point, path } = await context.tx(async (tx) => {
+        const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+        return foundWithin(tx, gift, params.pointId, query.path ?? shownGift(gift).path);
+      });
+      return listFolder(context.services, point, path, query.after, query.limit);
+    },
+  }),
+  operation({
+    id: "searchGiven",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points/{pointId}/search",
+    summary: "Find files and folders by a part of their name, within what was given to you.",
+    caller: "given",
+    params: givenPoint,
+    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    run: async (context, { params, query }) => {
+      const { gift, point } = await context.tx(async (tx) => {
+        const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+        return foundWithin(tx, found, params.pointId, shownGift(found).path);
+      });
+      return searchPoint(context.services, point, query.name, gift.path);
+    },
+  }),
+  operation({
+    id: "listGivenVersions",
+    method: "GET",
+    path: "/given/{giftId}/versions",
+    summary: "The versions of a path of what was given to you.",
+    caller: "given",
+    params: giftParam,
+    query: z.object({ path: z.string().min(1) }),
+    run: async (context, { params, query }) => {
+      const path = pathFromText(query.path);
+      const points = await context.tx(async (tx) => {
+        const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+        if (!within(gift.path, path)) throw notFound();
+        return (await pointsOf(tx, gift.sourceId)).filter((point) => !point.droppedAt && !point.damagedAt);
+      });
+      return { versions: await versionsOf(context.services, points, path) };
+    },
+  }),
+  operation({
+    id: "weighGiven",
+    method: "POST",
+    path: "/given/weight",
+    summary: "How many files and bytes a basket holds.",
+    caller: "given",
+    body: z.object({ items }),
+    run: async (context, { body }) =>
+      weigh(
+        context.services,
+        await context.tx((tx) => foundItems(tx, context.person!.id, body.items, context.who.at)),
+      ),
+  }),
+  operation({
+    id: "restoreGiven",
+    method: "POST",
+    path: "/given/restores",
+    summary:
+      "Get things back on the machine they came from: where they were, or in a folder there. Nothing is replaced: what is there stays, and the restored one gets its date and time in its name. Where the technician wants it so, it waits for the client's manager.",
+    caller: "given",
+    status: 202,
+    body: z.object({
+      items,
+      /** A folder below what was given; none for where things were. */
+      folder: z.string().trim().max(500).nullable().default(null),
+    }),
+    run: async (context, { body }) => {
+      const person = personOf(context);
+      const found = await context.tx((tx) => foundItems(tx, person.id, body.items, context.who.at));
+      const weight = await weigh(context.services, found);
+      return context.tx(async (tx) => {
+        const { machineName, ...restore } = await plannedRestore(tx, found, body.folder);
+        if (!found.some(({ gift }) => gift.askFirst))
+          return { runId: await startGivenRestore(tx, context.who, person, restore, weight), askId: null };
+        const id = randomUUID();
+        await insertAsk(tx, {
+          id,
+          clientId: person.clientId,
+          personId: person.id,
+          sourceId: restore.sourceId,
+          request: { ...restore },
+          ...weight,
+          askedAt: context.who.at,
+          expiresAt: new Date(context.who.at.getTime() + ASK_DAYS * 86_400_000),
+        });
+        await context.record(tx, person.clientId, "asked the manager for a restore", machineName, {
+          ask: id,
+          ...weight,
+        });
+        return { runId: null, askId: id };
+      });
+    },
+  }),
+  operation({
+    id: "stopGivenRestore",
+    method: "POST",
+    path: "/given/restores/{runId}/stop",
+    summary: "Stop a restore of yours.",
+    caller: "given",
+    params: runParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const run = await runById(tx, params.runId);
+        const own = await restoresOfPerson(tx, context.person!.id, new Date(0));
+        if (!run || !own.some(({ id }) => id === run.id)) throw notFound();
+        await stopRun(tx, context.who, run.id);
+        return {};
+      }),
+  }),
+  operation({
+    id: "prepareGivenDownload",
+    method: "POST",
+    path: "/given/archives",
+    summary: "Prepare a download as ZIP or TAR; the answer says where to fetch it.",
+    caller: "given",
+    status: 201,
+    body: z.object({ items, format: z.enum(["zip", "tar"]) }),
+    run: async (context, { body }) => {
+      const person = personOf(context);
+      const found = await context.tx((tx) => foundItems(tx, person.id, body.items, context.who.at));
+      if (found.some(({ gift }) => gift.askFirst))
+        throw new Problem(
+          "auth.not-allowed",
+          "For this your manager is asked first: get it back on the machine instead.",
+        );
+      const weight = await weigh(context.services, found);
+      const id = await context.tx((tx) => prepareArchive(context, tx, person.clientId, body));
+      return { id, url: `/api/v1/given/archives/${id}`, ...weight };
+    },
+  }),
+  operation({
+    id: "downloadGiven",
+    method: "GET",
+    path: "/given/archives/{archiveId}",
+    summary: "Fetch a prepared download, streamed.",
+    caller: "given",
+    params: z.object({ archiveId: uuid }),
+    run: async (context, { params }) => {
+      const { found, format } = await context.tx(async (tx) => {
+        const basket = await preparedBasket<GivenItem>(context, tx, params.archiveId);
+        // what was taken back since is not sent
+        return {
+          found: await foundItems(tx, context.person!.id, basket.items, context.who.at),
+          format: basket.format,
+        };
+      });
+      return sendArchive(context, found, format);
+    },
+  }),
+  operation({
+    id: "listAsks",
+    method: "GET",
+    path: "/asks",
+    summary: "Restores of your people that wait for your word.",
+    caller: "agree",
+    run: (context) =>
+      context.tx(async (tx) => ({
+        asks: (await openAsks(tx, context.person!.clientId!, context.who.at)).map(shownAsk),
+      })),
+  }),
+  operation({
+    id: "decideAsk",
+    method: "POST",
+    path: "/asks/{askId}/decision",
+    summary: "Agree to a restore that waits for your word, or decline it.",
+    caller: "agree",
+    params: z.object({ askId: uuid }),
+    body: z.object({ decision: z.enum(["agreed", "declined"]) }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const ask = await lockAsk(tx, params.askId);
+        if (!ask) throw notFound();
+        if (ask.decision) throw new Problem("request.conflict", `${ask.decidedBy} has decided this already.`);
+        if (ask.expiresAt <= context.who.at)
+          throw new Problem("request.conflict", "Its days are over; it has to be asked for again.");
+        const { clientId, personId, personName } = ask;
+        const restore = ask.request as unknown as GivenRestore;
+        const runId =
+          body.decision === "agreed"
+            ? await startGivenRestore(
+                tx,
+                context.who,
+                { id: personId, name: personName, clientId },
+                restore,
+                { files: ask.files, bytes: ask.bytes },
+                { agreedBy: context.who.actor },
+              )
+            : null;
+        await decideAsk(tx, ask.id, body.decision, context.who.actor, context.who.at, runId);
+        await context.record(tx, clientId, `${body.decision} to a restore`, personName, { ask: ask.id });
+        return { decision: body.decision, runId };
+      }),
+  }),
+];

@@ -1,0 +1,268 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { CLIENT_ROLES, isClientRole, PROVIDER_ROLES, ROLES } from "@/core/rights/rights";
+import { clientById } from "@/db/clients";
+import { endGiftsOfPerson } from "@/db/gifts";
+import { takeLoansBack } from "@/db/keys";
+import {
+  closePerson,
+  emailTaken,
+  factorRoles,
+  insertPerson,
+  limitToClients,
+  listPeople,
+  otherOwners,
+  type Person,
+  personById,
+  setFactorRoles,
+  setRole,
+} from "@/db/people";
+import type { Tx } from "@/db/scope";
+import { removeFactor } from "@/db/second-factor";
+import { endSessions, endTokens } from "@/db/sessions";
+import { type Context, operation } from "@/server/api/operation";
+import { invite, originOf } from "@/server/invitations";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { clientParam, email, name, personParam, uuid } from "./ids";
+
+const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =>
+  context.services.db.withScope({ role: "system" }, work);
+
+const newPerson = { name: name("a name"), email };
+
+async function addPerson(
+  context: Context,
+  person: Pick<Person, "clientId" | "role"> & { name: string; email: string },
+  clientIds: readonly string[] = [],
+) {
+  // sessions and invitations are the program's own: no scope of a person's reaches them
+  return system(context, async (tx) => {
+    if (await emailTaken(tx, person.email))
+      throw invalid(
+        "email",
+        "Somebody has this address already. Each person signs in with one of their own.",
+      );
+    const id = randomUUID();
+    await insertPerson(tx, { id, ...person }, null, context.who.at);
+    if (clientIds.length > 0) await limitToClients(tx, id, clientIds);
+    await context.record(tx, person.clientId, "invited a person", person.name, {
+      email: person.email.toLowerCase(),
+      role: person.role,
+      ...(clientIds.length > 0 ? { clients: clientIds.length } : {}),
+    });
+    const made = (await personById(tx, id))!;
+    return { person: made, invitation: await invite(tx, context.who, made, originOf(context.request)) };
+  });
+}
+
+/** A person whom the caller may change: of a client in their reach, or, for owners, the provider's own. */
+async function theirPerson(context: Context, personId: string): Promise<Person> {
+  const found = await system(context, (tx) => personById(tx, personId));
+  if (!found) throw notFound();
+  if (!found.clientId) {
+    if (context.person!.role !== "owner") throw new Problem("auth.not-allowed");
+    return found;
+  }
+  const { clientId } = found;
+  if (!(await context.tx((tx) => clientById(tx, clientId)))) throw notFound();
+  return found;
+}
+
+async function endAll(context: Context, tx: Tx, personId: string): Promise<number> {
+  const ended = await endSessions(tx, personId, null);
+  for (const { id } of ended) {
+    context.services.sessionKeys?.close(id.toString("hex"));
+    await takeLoansBack(tx, id);
+  }
+  return ended.length;
+}
+
+export const staff = [
+  operation({
+    id: "listProviderPeople",
+    method: "GET",
+    path: "/people",
+    summary: "The provider's own people, and the roles that must have a second factor.",
+    caller: "provider-people",
+    run: (context) =>
+      context.tx(async (tx) => ({
+        people: await listPeople(tx, null),
+        factorRoles: await factorRoles(tx),
+      })),
+  }),
+  operation({
+    id: "inviteProviderPerson",
+    method: "POST",
+    path: "/people",
+    summary:
+      "Invite one of the provider's people: an owner, a technician or a reader, of all clients or some.",
+    caller: "provider-people",
+    status: 201,
+    body: z.object({
+      ...newPerson,
+      role: z.enum(PROVIDER_ROLES),
+      /** None for all. */
+      clientIds: z.array(uuid).max(1000).default([]),
+    }),
+    run: (context, { body }) => {
+      if (body.role === "owner" && body.clientIds.length > 0)
+        throw invalid("clientIds", "An owner is of all clients.");
+      return addPerson(
+        context,
+        { clientId: null, role: body.role, name: body.name, email: body.email },
+        body.clientIds,
+      );
+    },
+  }),
+  operation({
+    id: "demandFactor",
+    method: "PUT",
+    path: "/people/factor-roles",
+    summary: "Which roles must have a second factor. Those without one can then do nothing but set it up.",
+    caller: "provider-people",
+    body: z.object({ roles: z.array(z.enum(ROLES)) }),
+    run: (context, { body }) =>
+      context.tx(async (tx) => {
+        const me = context.person!;
+        if (body.roles.includes(me.role) && !me.factor)
+          throw invalid("roles", "Set up your own second factor first, or you would lock yourself out.");
+        await setFactorRoles(tx, [...new Set(body.roles)]);
+        await context.record(tx, null, "demanded a second factor", body.roles.join(", ") || "of nobody");
+        return { factorRoles: await factorRoles(tx) };
+      }),
+  }),
+  operation({
+    id: "listClientPeople",
+    method: "GET",
+    path: "/clients/{clientId}/people",
+    summary: "The client's people.",
+    caller: "client-people",
+    params: clientParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        if (!(await clientById(tx, params.clientId))) throw notFound();
+        return { people: await listPeople(tx, params.clientId) };
+      }),
+  }),
+  operation({
+    id: "inviteClientPerson",
+    method: "POST",
+    path: "/clients/{clientId}/people",
+    summary: "Invite one of the client's people: a manager, or a person who gets back what is given to them.",
+    caller: "client-people",
+    status: 201,
+    params: clientParam,
+    body: z.object({ ...newPerson, role: z.enum(CLIENT_ROLES) }),
+    run: async (context, { params, body }) => {
+      if (!(await context.tx((tx) => clientById(tx, params.clientId)))) throw notFound();
+      return addPerson(context, { clientId: params.clientId, ...body });
+    },
+  }),
+  operation({
+    id: "changePerson",
+    method: "PATCH",
+    path: "/people/{personId}",
+    summary: "Change a person's role, or the clients they are limited to (none for all).",
+    caller: "client-people",
+    params: personParam,
+    body: z.object({ role: z.enum(ROLES).optional(), clientIds: z.array(uuid).max(1000).optional() }),
+    run: async (context, { params, body }) => {
+      const person = await theirPerson(context, params.personId);
+      const role = body.role ?? person.role;
+      if (isClientRole(role) !== (person.clientId !== null))
+        throw invalid("role", "This role is not for people of theirs: a client's people stay a client's.");
+      if (body.clientIds?.length && (person.clientId || role === "owner"))
+        throw invalid("clientIds", "Only technicians and readers are limited to clients.");
+      return system(context, async (tx) => {
+        if (person.role === "owner" && role !== "owner" && (await otherOwners(tx, person.id)) === 0)
+          throw invalid("role", "The last owner stays one: make another first.");
+        await setRole(tx, person.id, role);
+        if (body.clientIds || role === "owner")
+          await limitToClients(tx, person.id, role === "owner" ? [] : (body.clientIds ?? []));
+        await context.record(tx, person.clientId, "changed what a person may do", person.name, {
+          from: person.role,
+          to: role,
+          ...(body.clientIds ? { clients: body.clientIds.length || "all" } : {}),
+        });
+        return { person: await personById(tx, person.id) };
+      });
+    },
+  }),
+  operation({
+    id: "inviteAgain",
+    method: "POST",
+    path: "/people/{personId}/invitation",
+    summary: "Make a new invitation: for one that ran out, or a password that was forgotten.",
+    caller: "client-people",
+    status: 201,
+    params: personParam,
+    run: async (context, { params }) => {
+      const person = await theirPerson(context, params.personId);
+      return system(context, async (tx) => {
+        await context.record(tx, person.clientId, "invited a person again", person.name);
+        return { invitation: await invite(tx, context.who, person, originOf(context.request)) };
+      });
+    },
+  }),
+  operation({
+    id: "resetFactor",
+    method: "DELETE",
+    path: "/people/{personId}/factor",
+    summary: "Take a lost second factor away; the person's sessions end.",
+    caller: "client-people",
+    params: personParam,
+    run: async (context, { params }) => {
+      const person = await theirPerson(context, params.personId);
+      return system(context, async (tx) => {
+        await removeFactor(tx, person.id);
+        const sessionsEnded = await endAll(context, tx, person.id);
+        await context.record(tx, person.clientId, "took a second factor away", person.name, {
+          sessionsEnded,
+        });
+        return { sessionsEnded };
+      });
+    },
+  }),
+  operation({
+    id: "endPersonSessions",
+    method: "DELETE",
+    path: "/people/{personId}/sessions",
+    summary: "End all sessions of a person.",
+    caller: "client-people",
+    params: personParam,
+    run: async (context, { params }) => {
+      const person = await theirPerson(context, params.personId);
+      return system(context, async (tx) => {
+        const sessionsEnded = await endAll(context, tx, person.id);
+        await context.record(tx, person.clientId, "ended a person's sessions", person.name, {
+          sessionsEnded,
+        });
+        return { sessionsEnded };
+      });
+    },
+  }),
+  operation({
+    id: "closePerson",
+    method: "DELETE",
+    path: "/people/{personId}",
+    summary:
+      "Close an account: sessions, tokens and what was given end at once. What the person did stays in the trail.",
+    caller: "client-people",
+    params: personParam,
+    run: async (context, { params }) => {
+      const person = await theirPerson(context, params.personId);
+      if (person.id === context.person!.id)
+        throw new Problem("request.conflict", "You cannot close your own account.");
+      return system(context, async (tx) => {
+        if (person.role === "owner" && (await otherOwners(tx, person.id)) === 0)
+          throw new Problem("request.conflict", "The last owner stays: make another first.");
+        await endAll(context, tx, person.id);
+        await endTokens(tx, person.id);
+        await endGiftsOfPerson(tx, person.id, context.who.at);
+        await closePerson(tx, person.id, context.who.at);
+        await context.record(tx, person.clientId, "closed an account", person.name);
+        return { closed: true };
+      });
+    },
+  }),
+];

@@ -1,0 +1,76 @@
+/**
+ * Who may do what, as data: a role, an action, and how far it reaches. The server asks `mayDo` in one place, and the
+ * database holds the reach again with row-level security (migrations/0018-people.sql).
+ */
+export const PROVIDER_ROLES = ["owner", "technician", "reader"] as const;
+export const CLIENT_ROLES = ["manager", "person"] as const;
+export const ROLES = [...PROVIDER_ROLES, ...CLIENT_ROLES] as const;
+export type ProviderRole = (typeof PROVIDER_ROLES)[number];
+export type ClientRole = (typeof CLIENT_ROLES)[number];
+export type Role = (typeof ROLES)[number];
+
+export const isClientRole = (role: Role): role is ClientRole => CLIENT_ROLES.includes(role as ClientRole);
+
+/** What is done. Every operation of the API is one of these. */
+export const ACTIONS = {
+  account: "their own sign-in: password, second factor, sessions, tokens",
+  look: "the console’s views: states, rules, runs, depots, the trail",
+  work: "running, connecting, changing rules, depots and clients",
+  open: "what recovery points hold: looking inside, restoring, downloading",
+  "client-people": "a client’s people, and what is given to them",
+  "provider-people": "the provider’s people, their roles and clients",
+  statement: "the client’s statement",
+  given: "what a technician has given them: looking inside, restoring, downloading",
+  agree: "agreeing to restores that wait for the client’s word",
+} as const;
+export type Action = keyof typeof ACTIONS;
+
+/** `theirs`: the clients that the person is limited to, or all where they are not. */
+export type Reach = "all" | "theirs" | "own client" | "themselves" | "what was given";
+
+export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach>>>>> = {
+  owner: {
+    account: "themselves",
+    look: "all",
+    work: "all",
+    open: "all",
+    "client-people": "all",
+    "provider-people": "all",
+    statement: "all",
+  },
+  technician: {
+    account: "themselves",
+    look: "theirs",
+    work: "theirs",
+    open: "theirs",
+    "client-people": "theirs",
+    statement: "theirs",
+  },
+  reader: { account: "themselves", look: "theirs", statement: "theirs" },
+  manager: {
+    account: "themselves",
+    statement: "own client",
+    given: "what was given",
+    agree: "own client",
+  },
+  person: { account: "themselves", given: "what was given" },
+};
+
+export const mayDo = (role: Role, action: Action): boolean => RIGHTS[role][action] !== undefined;
+
+export const ROLE_NAMES: Readonly<Record<Role, string>> = {
+  owner: "owner",
+  technician: "technician",
+  reader: "reader",
+  manager: "client’s manager",
+  person: "client’s person",
+};
+
+/** For people who choose a role. */
+export const ROLE_WORDS: Readonly<Record<Role, string>> = {
+  owner: "everything, and the provider’s own people",
+  technician: "everything but the provider’s own people",
+  reader: "looks and changes nothing; never sees what recovery points hold",
+  manager: "the client’s statements; agrees to restores; gets back what was given to them",
+  person: "gets back what was given to them, and sees nothing else",
+};

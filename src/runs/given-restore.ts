@@ -1,0 +1,108 @@
+import { randomUUID } from "node:crypto";
+import { machineById } from "@/db/machines";
+import { notify } from "@/db/notify";
+import { insertRun } from "@/db/runs";
+import { change, type Tx } from "@/db/scope";
+import type { FoundItem } from "@/server/given";
+import { invalid } from "@/server/problem";
+import { record, type Who } from "@/server/who";
+import { showBytes } from "@/store/tree";
+import type { StoredRestore } from "./request";
+
+/** A restore that one of a client's people asks for: to where it was, or to a folder there, and never over anything. */
+export interface GivenRestore {
+  readonly stored: StoredRestore;
+  readonly sourceId: string;
+  readonly machineId: string;
+}
+
+/** What a basket and a wish come to. Throws problems of the field. */
+export async function plannedRestore(
+  tx: Tx,
+  items: readonly FoundItem[],
+  /** A name below what was given; null for where things were. */
+  folder: string | null,
+): Promise<GivenRestore & { readonly machineName: string }> {
+  const { gift } = items[0]!;
+  const other = items.findIndex((item) => item.gift.sourceId !== gift.sourceId);
+  if (other > 0)
+    throw invalid(
+      `items.${other}.giftId`,
+      "These come from several places: get them back one place after the other.",
+    );
+  const machine = await machineOf(tx, gift.sourceId);
+  if (!machine)
+    throw invalid(
+      "destination",
+      "This did not come from a machine that is still there: download it instead.",
+    );
+  return {
+    stored: {
+      items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
+      folder: folder === null ? null : folderBelow(gift.path, folder),
+      clash: "keep-both",
+    },
+    sourceId: gift.sourceId,
+    machineId: machine.id,
+    machineName: machine.name,
+  };
+}
+
+async function machineOf(tx: Tx, sourceId: string) {
+  const { rows } = await tx.query("select machine_id from sources where id = $1", [sourceId]);
+  const id = rows[0]?.machine_id as string | null | undefined;
+  const machine = id ? await machineById(tx, id) : null;
+  return machine?.goneAt ? null : machine;
+}
+
+/** A folder below a path, from names that a person typed. */
+function folderBelow(path: string, typed: string): string {
+  const base = showBytes(path);
+  if (Buffer.from(base, "utf8").toString("latin1") !== path)
+    throw invalid(
+      "destination.folder",
+      "The name of this place cannot be written here: put things back where they were.",
+    );
+  const names = typed.split("/").filter((name) => name.trim() !== "");
+  if (names.length === 0) throw invalid("destination.folder", "Give the folder a name.");
+  if (names.some((name) => name === "." || name === ".." || name.includes("\0")))
+    throw invalid("destination.folder", "Write a name without “.” and “..”.");
+  return `${base === "/" ? "" : base}/${names.join("/")}`;
+}
+
+/** Makes the run. */
+export async function startGivenRestore(
+  tx: Tx,
+  who: Who,
+  person: { readonly id: string; readonly name: string; readonly clientId: string },
+  restore: GivenRestore,
+  weight: { readonly files: number; readonly bytes: number },
+  details: Record<string, unknown> = {},
+): Promise<string> {
+  const id = randomUUID();
+  await insertRun(tx, {
+    id,
+    clientId: person.clientId,
+    sourceId: restore.sourceId,
+    machineId: restore.machineId,
+    kind: "restore",
+    cause: "person",
+    requestedBy: person.name,
+    dueAt: who.at,
+    request: { ...restore.stored },
+    personId: person.id,
+  });
+  await change(tx, "update runs set progress = $2 where id = $1", [
+    id,
+    JSON.stringify({ items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes }),
+  ]);
+  await record(tx, who, person.clientId, "asked for a restore", "of what was given to them", {
+    run: id,
+    folder: restore.stored.folder,
+    ...weight,
+    items: restore.stored.items.slice(0, 50).map(({ pointId, path }) => ({ pointId, path: showBytes(path) })),
+    ...details,
+  });
+  await notify(tx, { kind: "run", clientId: person.clientId, id, machineId: restore.machineId });
+  return id;
+}

@@ -1,0 +1,52 @@
+import { randomUUID } from "node:crypto";
+import { insertMessage, mailSettings } from "@/db/notices";
+import type { Person } from "@/db/people";
+import type { Tx } from "@/db/scope";
+import { insertInvitation } from "@/db/sessions";
+import { hashSecret, randomSecret } from "@/store/secrets";
+import type { Who } from "./who";
+
+export const INVITATION_DAYS = 7;
+
+/** An invitation as its maker sees it, this once. */
+export interface MadeInvitation {
+  readonly url: string;
+  readonly expiresAt: Date;
+  /** Whether it also goes by mail. */
+  readonly mailed: boolean;
+}
+
+/** Makes an invitation to choose a password; those before are void. It goes by mail where a mail server is set up. */
+export async function invite(
+  tx: Tx,
+  who: Who,
+  person: Pick<Person, "id" | "clientId" | "email" | "name">,
+  origin: string,
+): Promise<MadeInvitation> {
+  const secret = randomSecret();
+  const expiresAt = new Date(who.at.getTime() + INVITATION_DAYS * 86_400_000);
+  await insertInvitation(tx, hashSecret(secret), person.id, who.actor, who.at, expiresAt);
+  const url = `${origin}/invitation/${secret}`;
+  const mailed = (await mailSettings(tx)) !== null;
+  if (mailed)
+    await insertMessage(
+      tx,
+      {
+        id: randomUUID(),
+        clientId: person.clientId,
+        recipient: `mail:${person.email}`,
+        subject: "Deep Keep: your sign-in",
+        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${url}\n\nThe address works once, until ${expiresAt.toISOString().slice(0, 10)}. If you did not expect this, do nothing.\n`,
+      },
+      who.at,
+    );
+  return { url, expiresAt, mailed };
+}
+
+/** The console's own address, as whoever asked sees it. */
+export function originOf(request: Request): string {
+  const url = new URL(request.url);
+  const host = request.headers.get("x-forwarded-host") ?? request.headers.get("host") ?? url.host;
+  const protocol = request.headers.get("x-forwarded-proto") ?? url.protocol.replace(":", "");
+  return `${protocol.split(",")[0]!.trim()}://${host}`;
+}

@@ -1,0 +1,265 @@
+"use client";
+
+import { X } from "lucide-react";
+import { DateTime } from "luxon";
+import { useEffect, useState } from "react";
+import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import { callApi } from "../api";
+import { tellRefusal } from "../deeds";
+import { FileTree, type TreeEntry } from "../file-tree";
+import { Refusal, TextField, useSending } from "../form";
+import { clockText } from "../moment";
+import { Month } from "../month";
+import { say } from "../say";
+import { Versions } from "../versions";
+import { type GivenShown, giftName } from "./given";
+import { Step } from "./help";
+
+interface Moment {
+  readonly id: string;
+  readonly moment: Date;
+}
+interface Chosen {
+  readonly giftId: string;
+  readonly pointId: string;
+  readonly path: string;
+  readonly name: string;
+  readonly moment: Date;
+}
+type Way = "original" | "folder" | "download";
+
+/** When, what, where to: for one thing that was given. */
+export function GetBack({
+  gift,
+  zone,
+  asked,
+}: {
+  gift: GivenShown;
+  zone: string;
+  asked: () => Promise<void>;
+}) {
+  const [moments, setMoments] = useState<readonly Moment[]>([]);
+  const [pointId, setPointId] = useState<string | null>(null);
+  const [month, setMonth] = useState("");
+  const [basket, setBasket] = useState<readonly Chosen[]>([]);
+  const [looked, setLooked] = useState<TreeEntry | null>(null);
+  const monthOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toFormat("yyyy-MM");
+  useEffect(() => {
+    let current = true;
+    callApi<{ points: { id: string; moment: string }[] }>("GET", `/given/${gift.id}/recovery-points`).then(
+      ({ points }) => {
+        if (!current || !points[0]) return;
+        setMoments(points.map(({ id, moment }) => ({ id, moment: new Date(moment) })));
+        setPointId(points[0].id);
+        setMonth(DateTime.fromISO(points[0].moment, { zone }).toFormat("yyyy-MM"));
+      },
+      tellRefusal,
+    );
+    return () => {
+      current = false;
+    };
+  }, [gift.id, zone]);
+  const chosen = moments.find(({ id }) => id === pointId);
+  if (!chosen) return <p className="text-soft">Looking what was kept…</p>;
+  const isIn = (at: string, path: string) => basket.some((item) => item.pointId === at && item.path === path);
+  const put = (entry: TreeEntry, at: string, moment: Date) => {
+    if (!isIn(at, entry.path))
+      setBasket([...basket, { giftId: gift.id, pointId: at, path: entry.path, name: entry.name, moment }]);
+  };
+  const toggle = (entry: TreeEntry) =>
+    isIn(chosen.id, entry.path)
+      ? setBasket(basket.filter((item) => item.pointId !== chosen.id || item.path !== entry.path))
+      : put(entry, chosen.id, chosen.moment);
+  return (
+    <div className="grid gap-5 min-[900px]:grid-cols-[270px_minmax(0,1fr)_300px]">
+      <section className="grid content-start gap-3" aria-label="When">
+        <Step
+          title="When"
+          help="The underlined days are kept. Choose a day before it was lost or spoilt; then one of the times of that day."
+        />
+        <Month
+          points={moments}
+          chosen={chosen}
+          choose={(id) => {
+            setPointId(id);
+            setMonth(monthOf(moments.find((one) => one.id === id)!.moment));
+          }}
+          month={month}
+          setMonth={setMonth}
+          zone={zone}
+        />
+      </section>
+      <section
+        className="bg-base-100 border-base-300 flex h-[470px] min-w-0 flex-col border"
+        aria-label="What"
+      >
+        <div className="px-4 pt-3">
+          <Step
+            title="What"
+            help="This is how it looked at that moment. Tick what you want back; a click on a file’s name shows its older versions."
+          >
+            <span className="text-soft text-[15px] font-normal">as of {clockText(chosen.moment, zone)}</span>
+          </Step>
+        </div>
+        <FileTree
+          key={chosen.id}
+          address={`/given/${gift.id}/recovery-points/${chosen.id}`}
+          root={gift.path}
+          zone={zone}
+          startPath={gift.path}
+          inBasket={(entry) => isIn(chosen.id, entry.path)}
+          toggle={toggle}
+          look={setLooked}
+          looked={looked?.path ?? null}
+          heading={false}
+        />
+        {looked && looked.type === "file" && (
+          <Versions
+            address={`/given/${gift.id}/versions`}
+            entry={looked}
+            zone={zone}
+            points={moments.length}
+            close={() => setLooked(null)}
+            put={(version) => put(looked, version.pointId, new Date(version.moment))}
+            isIn={(version) => isIn(version.pointId, looked.path)}
+          />
+        )}
+      </section>
+      <WhereTo gift={gift} basket={basket} setBasket={setBasket} zone={zone} asked={asked} />
+    </div>
+  );
+}
+
+function WhereTo({
+  gift,
+  basket,
+  setBasket,
+  zone,
+  asked,
+}: {
+  gift: GivenShown;
+  basket: readonly Chosen[];
+  setBasket: (basket: readonly Chosen[]) => void;
+  zone: string;
+  asked: () => Promise<void>;
+}) {
+  const sending = useSending();
+  const [way, setWay] = useState<Way>(gift.machine ? "original" : "download");
+  const [folder, setFolder] = useState("Restored");
+  const [weight, setWeight] = useState<{ files: number; bytes: number } | null>(null);
+  const items = basket.map(({ giftId, pointId, path }) => ({ giftId, pointId, path }));
+  const key = JSON.stringify(items);
+  useEffect(() => {
+    setWeight(null);
+    if (key === "[]") return;
+    let current = true;
+    callApi<{ files: number; bytes: number }>("POST", "/given/weight", { items: JSON.parse(key) }).then(
+      (answer) => current && setWeight(answer),
+      () => {},
+    );
+    return () => {
+      current = false;
+    };
+  }, [key]);
+  const send = () =>
+    sending.send(async () => {
+      if (way === "download") {
+        const { url } = await callApi<{ url: string }>("POST", "/given/archives", { items, format: "zip" });
+        window.location.assign(url);
+        say.success("The download begins.");
+      } else {
+        const { askId } = await callApi<{ askId: string | null }>("POST", "/given/restores", {
+          items,
+          folder: way === "folder" ? folder : null,
+        });
+        say.success(askId ? "Your manager is asked." : "It is on its way back.");
+      }
+      setBasket([]);
+      await asked();
+    });
+  const size = weight ? `${counted(weight.files, "file")} (${formatBytes(weight.bytes)})` : "What you chose";
+  const ways: readonly (readonly [Way, string])[] = [
+    ...(gift.machine
+      ? ([
+          ["original", `Where it was, on ${gift.machine.name}`],
+          ["folder", "In a new folder there"],
+        ] as const)
+      : []),
+    ...(gift.askFirst ? [] : ([["download", "Download it here, as a ZIP file"]] as const)),
+  ];
+  return (
+    <section className="grid content-start gap-3" aria-label="Where to">
+      <Step
+        title="Where to"
+        help="Nothing of yours is ever replaced: where a file of that name is there, the one that comes back gets its date and time in its name."
+      />
+      {basket.length === 0 ? (
+        <p className="text-soft">Tick what you want back; it gathers here, also from several days.</p>
+      ) : (
+        <ul aria-label="Chosen">
+          {basket.map((item) => (
+            <li
+              key={`${item.pointId} ${item.path}`}
+              className="border-line flex items-center gap-2 border-b py-1"
+            >
+              <span className="min-w-0 flex-1 truncate" title={item.path}>
+                {item.name}
+                <span className="text-soft text-[14px]"> {clockText(item.moment, zone)}</span>
+              </span>
+              <button
+                type="button"
+                className="p-2"
+                aria-label={`Not this: ${item.name}`}
+                onClick={() => setBasket(basket.filter((one) => one !== item))}
+              >
+                <X size={16} />
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+      <fieldset className="grid gap-2">
+        <legend className="sr-only">Where to</legend>
+        {ways.map(([value, label]) => (
+          <label key={value} className="flex min-h-[32px] items-center gap-2">
+            <input
+              type="radio"
+              name="way"
+              className="radio radio-sm"
+              checked={way === value}
+              onChange={() => setWay(value)}
+            />
+            {label}
+          </label>
+        ))}
+      </fieldset>
+      {way === "folder" && (
+        <TextField
+          label={`Name of the folder, in ${giftName(gift)}`}
+          error={sending.errorOf("destination.folder") ?? sending.errorOf("folder")}
+          value={folder}
+          onChange={(event) => setFolder(event.target.value)}
+        />
+      )}
+      {basket.length > 0 && (
+        <p className="said" data-said>
+          {way === "download"
+            ? `${size} come to this device as one ZIP file.`
+            : `${size} come back ${way === "folder" ? `in the folder ${folder}` : "where they were"}, on ${gift.machine?.name}. Nothing that is there is replaced.`}
+          {gift.askFirst && " Your manager is asked first."}
+        </p>
+      )}
+      <Refusal problem={sending.problem} />
+      <button
+        type="button"
+        className="btn btn-primary"
+        disabled={basket.length === 0 || sending.busy}
+        onClick={send}
+        data-get-back
+      >
+        {way === "download" ? "Download" : gift.askFirst ? "Ask for it" : "Get it back"}
+      </button>
+    </section>
+  );
+}

@@ -1,0 +1,45 @@
+import type { RestoreSeen } from "@/core/protection/own-restore";
+
+/** What was given to a person, as the portal shows it. */
+export interface GivenShown {
+  readonly id: string;
+  readonly sourceName: string;
+  readonly kind: string;
+  /** For the API. */
+  readonly path: string;
+  /** For people. */
+  readonly pathName: string;
+  readonly askFirst: boolean;
+  readonly machine: { readonly name: string } | null;
+  readonly points: number;
+  readonly newest: string | null;
+}
+export interface OwnRestoreShown extends RestoreSeen {
+  readonly id: string;
+  readonly sourceName: string;
+  readonly dueAt: string;
+}
+export interface AskShown {
+  readonly id: string;
+  readonly personName: string;
+  readonly sourceName: string;
+  readonly paths: readonly string[];
+  readonly folder: string | null;
+  readonly files: number;
+  readonly bytes: number;
+  readonly askedAt: string;
+  readonly expiresAt: string;
+  readonly decision: "agreed" | "declined" | null;
+  readonly decidedBy: string | null;
+}
+export interface AllGiven {
+  readonly client: { readonly name: string; readonly zone: string };
+  readonly passphraseNeeded: boolean;
+  readonly gifts: readonly GivenShown[];
+  readonly restores: readonly OwnRestoreShown[];
+  readonly asks: readonly AskShown[];
+}
+
+/** A gift's name: the machine or mailbox, and the folder where it is one. */
+export const giftName = (gift: GivenShown): string =>
+  gift.pathName === "/" ? gift.sourceName : (gift.pathName.split("/").at(-1) ?? gift.sourceName);
