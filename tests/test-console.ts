@@ -161,7 +161,7 @@ export class TestConsole {
       throw error;
     });
     const text = await response.text();
-    const json = response.headers.get("content-type")?.includes("json");
+    const json = /json(;|$)/.test(response.headers.get("content-type")?.replace("jsonl", "") ?? "");
     return {
       status: response.status,
       body: (json ? JSON.parse(text) : text) as T,

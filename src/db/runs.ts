@@ -63,12 +63,13 @@ export const insertRun = (
   > & {
     /** One of a client's people, who asked for what was given to them. */
     readonly personId?: string | null;
+    readonly progress?: RunProgress;
   },
 ) =>
   change(
     tx,
-    `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request, person_id)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+    `insert into runs (id, client_id, source_id, machine_id, kind, cause, requested_by, due_at, request, person_id, progress)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
     [
       run.id,
       run.clientId,
@@ -80,6 +81,7 @@ export const insertRun = (
       run.dueAt,
       JSON.stringify(run.request),
       run.personId ?? null,
+      JSON.stringify(run.progress ?? {}),
     ],
   );
 

@@ -2,7 +2,7 @@ import { randomUUID } from "node:crypto";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { insertRun } from "@/db/runs";
-import { change, type Tx } from "@/db/scope";
+import type { Tx } from "@/db/scope";
 import type { FoundItem } from "@/server/given";
 import { invalid } from "@/server/problem";
 import { record, type Who } from "@/server/who";
@@ -91,11 +91,8 @@ export async function startGivenRestore(
     dueAt: who.at,
     request: { ...restore.stored },
     personId: person.id,
+    progress: { items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes },
   });
-  await change(tx, "update runs set progress = $2 where id = $1", [
-    id,
-    JSON.stringify({ items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes }),
-  ]);
   await record(tx, who, person.clientId, "asked for a restore", "of what was given to them", {
     run: id,
     folder: restore.stored.folder,

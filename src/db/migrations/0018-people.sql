@@ -120,7 +120,8 @@ grant select, insert, update, delete on people_clients, recovery_codes, invitati
 
 alter table gifts enable row level security;
 create policy reading on gifts for select using ((select scope_role() in ('system', 'provider'))
-  or ((select scope_role() in ('client', 'person')) and person_id = (select scope_person())));
+  or ((select scope_role() = 'client') and client_id = (select scope_client()))
+  or ((select scope_role() = 'person') and person_id = (select scope_person())));
 create policy adding on gifts for insert with check ((select scope_role() in ('system', 'provider')));
 create policy changing on gifts for update using ((select scope_role() in ('system', 'provider')));
 grant select, insert, update on gifts to deepkeep_app;

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { isClientRole } from "@/core/rights/rights";
+import { clientById } from "@/db/clients";
 import { endGift, giftById, giftsOfClient, insertGift } from "@/db/gifts";
 import { notify } from "@/db/notify";
 import { personById } from "@/db/people";
@@ -22,7 +23,10 @@ export const gifts = [
     caller: "client-people",
     params: clientParam,
     run: (context, { params }) =>
-      context.tx(async (tx) => ({ gifts: (await giftsOfClient(tx, params.clientId)).map(shownGift) })),
+      context.tx(async (tx) => {
+        if (!(await clientById(tx, params.clientId))) throw notFound();
+        return { gifts: (await giftsOfClient(tx, params.clientId)).map(shownGift) };
+      }),
   }),
   operation({
     id: "give",
