@@ -24,8 +24,20 @@ const config: NextConfig = {
         { key: "Referrer-Policy", value: "same-origin" },
         { key: "X-Frame-Options", value: "DENY" },
         { key: "Permissions-Policy", value: "camera=(), microphone=(), geolocation=()" },
+        { key: "Cross-Origin-Opener-Policy", value: "same-origin" },
+        { key: "Cross-Origin-Resource-Policy", value: "same-origin" },
       ],
     },
+    // answers that are data are no pages: nothing in them runs, whatever is in them
+    ...["/api/:path*", "/agent/:path*"].map((source) => ({
+      source,
+      headers: [
+        {
+          key: "Content-Security-Policy",
+          value: "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'; sandbox",
+        },
+      ],
+    })),
   ],
 };
 

@@ -19,7 +19,7 @@ export async function PortalFrame({ person, children }: { person: Person; childr
   ))!;
   return (
     <div className="portal">
-      <header className="no-print bg-base-100 border-base-300 flex min-h-[52px] flex-wrap items-center gap-x-4 border-b px-4">
+      <header className="no-print bg-base-100 border-base-300 flex min-h-[52px] flex-wrap items-center gap-x-4 border-b px-4 max-[560px]:pt-2">
         <Link href="/" className="flex items-center gap-2 font-bold whitespace-nowrap" aria-label="Deep Keep">
           <Sign />
           <span className="max-[720px]:hidden">Deep Keep</span>

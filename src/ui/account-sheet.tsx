@@ -7,7 +7,7 @@ import { formatRelative } from "@/core/units/duration";
 import { callApi } from "./api";
 import { DeedButton } from "./deeds";
 import { Refusal, SelectField, TextField, useSending } from "./form";
-import { clockText } from "./moment";
+import { clockText, dayText } from "./moment";
 import { say } from "./say";
 
 interface ShownSession {
@@ -313,7 +313,7 @@ function Tokens({
               <b>{token.name}</b>{" "}
               <span className="text-soft">
                 {token.reach === "read" ? "reads" : "reads and changes"}, until{" "}
-                {clockText(token.expiresAt, zone)},{" "}
+                {dayText(token.expiresAt, zone)},{" "}
                 {token.usedAt ? `used ${formatRelative(token.usedAt, now)}` : "not used yet"}
               </span>
             </span>

@@ -217,8 +217,8 @@ export function FileTree({
         <input
           className="input w-full"
           data-filter
-          placeholder="Search by name in this point…"
-          aria-label="Search by name in this point"
+          placeholder="Search by name at this moment…"
+          aria-label="Search by name at this moment"
           value={words}
           onChange={(event) => {
             setWords(event.target.value);

@@ -35,6 +35,15 @@ export function clockText(moment: Date, zone: string): string {
     .replace(",", "");
 }
 
+/** A day on the calendar of a zone, with its year: `25 Nov 2027`. */
+export const dayText = (moment: Date, zone: string): string =>
+  new Intl.DateTimeFormat("en-GB", {
+    timeZone: zone,
+    day: "numeric",
+    month: "short",
+    year: "numeric",
+  }).format(moment);
+
 export function Clock({ moment, zone }: { moment: Date | null; zone: string }) {
   if (!moment) return <span className="text-soft">none</span>;
   return (

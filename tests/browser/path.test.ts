@@ -1,9 +1,9 @@
 import { randomBytes } from "node:crypto";
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { AxeBuilder } from "@axe-core/webdriverjs";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { seemlyToAll } from "../accessible";
 import { field, openBrowser, press, printedGroups, see, seeText, signInAs, type } from "../browser";
 import { freshFolder } from "../depot";
 import { TestConsole, until } from "../test-console";
@@ -29,20 +29,7 @@ afterAll(async () => {
   await console_?.stop();
 });
 
-/** Nothing serious on this page, by axe. */
-async function accessible(page: string): Promise<void> {
-  const { violations } = await new AxeBuilder(browser)
-    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
-    .analyze();
-  const said = violations.map(
-    (one) =>
-      `${page}: ${one.id} (${one.impact}) ${one.nodes
-        .map((node) => `${node.target} ${node.failureSummary}`)
-        .slice(0, 3)
-        .join(" | ")}`,
-  );
-  expect(said).toEqual([]);
-}
+const accessible = (page: string) => seemlyToAll(browser, page);
 const open = (path: string) => browser.get(console_.url + path);
 
 describe("the whole path in the browser", () => {
@@ -208,7 +195,7 @@ describe("the whole path in the browser", () => {
   });
 
   it("finds a file by its name", async () => {
-    const search = await see(browser, "input[aria-label='Search by name in this point']");
+    const search = await see(browser, "input[aria-label='Search by name at this moment']");
     await search.sendKeys("referral", Key.ENTER);
     await seeText(browser, "1 found among");
   });

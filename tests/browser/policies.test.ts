@@ -1,8 +1,8 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { AxeBuilder } from "@axe-core/webdriverjs";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { seemlyToAll } from "../accessible";
 import { openBrowser, press, see, seeText, signInAs, type } from "../browser";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole, until } from "../test-console";
@@ -41,17 +41,7 @@ afterAll(async () => {
   await console_?.stop();
 });
 
-async function accessible(page: string): Promise<void> {
-  const { violations } = await new AxeBuilder(browser)
-    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
-    .analyze();
-  expect(
-    violations.map(
-      (one) =>
-        `${page}: ${one.id} ${one.nodes.map((node) => `${node.target} ${node.failureSummary}`).slice(0, 3)}`,
-    ),
-  ).toEqual([]);
-}
+const accessible = (page: string) => seemlyToAll(browser, page);
 const open = (path: string) => browser.get(console_.url + path);
 const openClause = async (title: string) => {
   const button = await browser.wait(

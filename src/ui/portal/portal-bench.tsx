@@ -26,6 +26,13 @@ export function PortalBench({ start, name, manager }: { start: AllGiven; name: s
   return (
     <main className="mx-auto grid w-full max-w-[1240px] gap-6 px-4 py-5">
       <h1 className="text-[22px]">Hello {name.split(" ")[0]}, what would you like to get back?</h1>
+      {given.gifts.length === 1 && gift && (
+        <p className="text-soft -mt-5">
+          From {giftName(gift)}
+          {gift.pathName !== "/" && `, on ${gift.sourceName}`}
+          {gift.newest && `, last kept ${formatRelative(new Date(gift.newest), new Date())}`}.
+        </p>
+      )}
       {manager && <AsksToDecide zone={given.client.zone} decided={look} />}
       {given.gifts.length === 0 ? (
         <p className="said max-w-[640px]">

@@ -58,6 +58,11 @@ export default async function Page({
         <span className="text-soft">
           {client === null ? "who may do what, for which clients" : "who gets what back by themselves"}
         </span>
+        {chosen && (
+          <Link className="btn btn-plain ml-auto h-[30px] min-h-[30px]" href={base}>
+            Invite…
+          </Link>
+        )}
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
         <ul>
