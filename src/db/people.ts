@@ -83,7 +83,7 @@ export async function limitToClients(tx: Tx, id: string, clientIds: readonly str
   await change(tx, "delete from people_clients where person_id = $1", [id]);
   await change(tx, "insert into people_clients (person_id, client_id) select $1, unnest($2::uuid[])", [
     id,
-    clientIds,
+    [...new Set(clientIds)],
   ]);
 }
 

@@ -217,6 +217,8 @@ describe("the whole path in the browser", () => {
     await press(browser, "You: Ines Marlow");
     await press(browser, "Sign out");
     await signInAs(browser, console_.url, "maren@quillmere.example", console_.password);
+    await seeText(browser, "Nothing has been given to you yet");
+    await press(browser, "Statements");
     await seeText(browser, "The one source is kept within its target");
     expect(await browser.findElements(By.linkText("Sources"))).toHaveLength(0);
     await open("/all/watch");

@@ -3,7 +3,7 @@ import { isClientRole, mayDo } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import { change, one } from "@/db/scope";
 import { hashSecret } from "@/store/secrets";
-import { Problem, problemFrom, problemFromZod } from "../problem";
+import { invalid, Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
 import { asSession } from "../unlocked";
@@ -73,7 +73,7 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
         throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
       const { operation, pattern, names } = found;
       const context = await identify(services(), request, operation);
-      const values = pattern.exec(pathname)!.slice(1).map(decodeURIComponent);
+      const values = pattern.exec(pathname)!.slice(1).map(decoded);
       const params = Object.fromEntries(names.map((name, i) => [name, values[i]]));
       // an id that cannot be one is not there
       const checkedParams = operation.params
@@ -102,9 +102,31 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
   };
 }
 
+/** The field of a text with a NUL, which no text here may have: the database keeps none, and names of files have none. */
+function nulField(value: unknown, field = ""): string | null {
+  if (typeof value === "string") return value.includes("\0") ? field : null;
+  if (typeof value !== "object" || value === null) return null;
+  for (const [name, one] of Object.entries(value)) {
+    const found = nulField(one, field ? `${field}.${name}` : name);
+    if (found !== null) return found;
+  }
+  return null;
+}
+
+/** A part of an address; one that is no UTF-8 names nothing that is there. */
+function decoded(part: string): string {
+  try {
+    return decodeURIComponent(part);
+  } catch {
+    throw new Problem("not-found");
+  }
+}
+
 // biome-ignore lint/suspicious/noExplicitAny: any schema
 function parse(schema: any, value: unknown): unknown {
   if (!schema) return {};
+  const field = nulField(value);
+  if (field !== null) throw invalid(field, "Text has no NUL character in it.");
   const result = schema.safeParse(value);
   if (!result.success) throw problemFromZod(result.error);
   return result.data;
@@ -149,7 +171,8 @@ function refuseWithoutRight(person: Person, caller: Caller): void {
 function refuseForeignOrigin(request: Request): void {
   const origin = request.headers.get("origin");
   const host = request.headers.get("x-forwarded-host") ?? request.headers.get("host");
-  if (origin && new URL(origin).host !== host)
+  // also “null”, which a page without an origin sends
+  if (origin && (!URL.canParse(origin) || new URL(origin).host !== host))
     throw new Problem("auth.not-allowed", "This request comes from another site.");
   if (!origin && !["same-origin", "none", null].includes(request.headers.get("sec-fetch-site"))) {
     throw new Problem("auth.not-allowed", "This request comes from another site.");

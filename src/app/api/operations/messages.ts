@@ -19,9 +19,12 @@ import { name, scopeQuery, uuid } from "./ids";
 const url = z
   .url("Give an address such as https://tickets.example/hook.")
   .max(500)
-  .refine((text) => /^https?:$/.test(new URL(text).protocol), "A webhook answers at http or https.")
   .refine(
-    (text) => !new URL(text).username,
+    (text) => URL.canParse(text) && /^https?:$/.test(new URL(text).protocol),
+    "A webhook answers at http or https.",
+  )
+  .refine(
+    (text) => URL.canParse(text) && !new URL(text).username,
     "Leave name and password out of the address; messages are signed.",
   );
 
