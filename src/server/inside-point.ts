@@ -1,6 +1,9 @@
+import picomatch from "picomatch";
+import { within } from "@/core/rights/within";
 import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
 import type { Point } from "@/db/points";
 import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
+import { type ChangeKind, changesBetween, lastSeen, type Tree } from "@/store/history";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { pathToText } from "./path-text";
 import { notFound } from "./problem";
@@ -68,21 +71,91 @@ export async function listFolder(
 
 const SEARCH_MOST = 200;
 
-/** Entries below a folder whose name contains the words, small and capital letters as one; at most 200, and says when there are more. */
+/** Whether a name is meant: a part of it, small and capital letters as one, or a whole pattern with `*` and `?`. */
+function nameFits(words: string): (name: ByteString) => boolean {
+  if (/[*?]/.test(words)) {
+    const fits = picomatch(words, {
+      nocase: true,
+      dot: true,
+      nobrace: true,
+      noextglob: true,
+      nonegate: true,
+    });
+    return (name) => fits(showBytes(name));
+  }
+  const wanted = words.toLowerCase();
+  return (name) => showBytes(name).toLowerCase().includes(wanted);
+}
+
+/** Entries below a folder whose name fits; at most 200, and says when there are more. */
 export async function searchPoint(services: Services, point: Point, words: string, below: ByteString = "/") {
   const reader = await services.spaces.ofPoint(point);
-  const wanted = words.toLowerCase();
+  const fits = nameFits(words);
   const entries: ShownEntry[] = [];
   let looked = 0;
   const node = await findFolder(reader, point.root, below);
   if (!node) return { entries, looked, more: false };
   for await (const { path, entry } of walkTree(reader, node, below)) {
     looked += 1;
-    if (!showBytes(entry.name).toLowerCase().includes(wanted)) continue;
+    if (!fits(entry.name)) continue;
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
     entries.push(await shown(services, point, path, entry));
   }
   return { entries, looked, more: false };
+}
+
+/** An entry with the newest moment that has it. */
+export interface LastEntry extends ShownEntry {
+  readonly pointId: string;
+  readonly moment: Date;
+}
+
+/** The same over all points of a source (newest first): each path once, as it last was. */
+export async function searchPoints(
+  services: Services,
+  points: readonly Point[],
+  words: string,
+  below: ByteString = "/",
+) {
+  const fits = nameFits(words);
+  const entries: LastEntry[] = [];
+  let looked = 0;
+  for await (const { path, entry, point } of lastSeen(await treesOf(services, points), (candidate, at) => {
+    looked += 1;
+    return within(below, at) && fits(candidate.name);
+  })) {
+    if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
+    entries.push({
+      ...(await shown(services, point, path, entry)),
+      pointId: point.id.toString("hex"),
+      moment: point.moment,
+    });
+  }
+  return { entries, looked, more: false };
+}
+
+async function treesOf(services: Services, points: readonly Point[]): Promise<Tree<Point>[]> {
+  const trees = [];
+  for (const point of points)
+    trees.push({ point, reader: await services.spaces.ofPoint(point), root: point.root });
+  return trees;
+}
+
+const CHANGES_MOST = 1000;
+
+/** What differs between two points of a source; at most 1,000, and says when there are more. */
+export async function changesOf(services: Services, before: Point, after: Point) {
+  const [old, now] = await treesOf(services, [before, after]);
+  const changes: (ShownEntry & { kind: ChangeKind; sizeBefore: number | null })[] = [];
+  for await (const { kind, path, entry, before: was } of changesBetween(old!, now!)) {
+    if (changes.length === CHANGES_MOST) return { changes, more: true };
+    changes.push({
+      ...(await shown(services, kind === "removed" ? before : after, path, entry)),
+      kind,
+      sizeBefore: was?.size ?? null,
+    });
+  }
+  return { changes, more: false };
 }
 
 export interface Version {

@@ -320,6 +320,8 @@ export function GrantForm({
   const current = clients.find((client) => client.id === clientId);
   const [quota, setQuota] = useState("");
   const [lock, setLock] = useState("");
+  const [why, setWhy] = useState("");
+  const shorter = lock.trim() !== "" && Number(lock) < (current?.lockDays ?? 0);
   const [quotaError, setQuotaError] = useState<string | undefined>();
   if (clients.length === 0)
     return <p className="text-soft">Take on a client first; a depot is granted to it then.</p>;
@@ -335,19 +337,25 @@ export function GrantForm({
         }
         setQuotaError(undefined);
         void sending.send(async () => {
-          const { regionDiffers } = await callApi<{ regionDiffers: boolean }>(
-            "PUT",
-            `/depots/${depotId}/grants/${clientId}`,
-            { quotaBytes, ...(lock.trim() ? { lockDays: Number(lock) } : {}) },
-          );
+          const { regionDiffers, consentId } = await callApi<{
+            regionDiffers: boolean;
+            consentId: string | null;
+          }>("PUT", `/depots/${depotId}/grants/${clientId}`, {
+            quotaBytes,
+            ...(lock.trim() ? { lockDays: Number(lock) } : {}),
+            ...(shorter ? { reason: why } : {}),
+          });
           say.success(
-            `Granted with ${formatBytes(quotaBytes)}.`,
+            consentId
+              ? "A second person is asked for the shorter lock; the quota is changed."
+              : `Granted with ${formatBytes(quotaBytes)}.`,
             regionDiffers
               ? { description: "This depot stands in another region than the client's data may lie in." }
               : {},
           );
           setQuota("");
           setLock("");
+          setWhy("");
           router.refresh();
         });
       }}
@@ -375,13 +383,21 @@ export function GrantForm({
         <TextField
           label="Lock, days"
           error={sending.errorOf("lockDays")}
-          help="So long nobody, the provider included, can drop or alter what is stored. It can be made longer, never shorter."
+          help="So long nobody, the provider included, can drop or alter what is stored. For points to come a second person can agree to fewer days; what is stored keeps its own."
           inputMode="numeric"
           placeholder={String(current?.lockDays ?? 0)}
           value={lock}
           onChange={(event) => setLock(event.target.value)}
         />
       </div>
+      {shorter && (
+        <TextField
+          label="Why it may be shorter, for the second person"
+          error={sending.errorOf("reason")}
+          value={why}
+          onChange={(event) => setWhy(event.target.value)}
+        />
+      )}
       <Refusal problem={sending.problem} />
       <div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy}>

@@ -1,7 +1,7 @@
 "use client";
 
 import { ChevronDown, ChevronRight } from "lucide-react";
-import { useCallback, useEffect, useState } from "react";
+import { type ReactNode, useCallback, useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { ApiError, callApi } from "./api";
 import { clockText } from "./moment";
@@ -14,6 +14,9 @@ export interface TreeEntry {
   readonly modified: string;
   readonly target: string | null;
   readonly items: number | null;
+  /** Of a search over all points: the newest that has it. */
+  readonly pointId?: string;
+  readonly moment?: string;
 }
 
 interface Listing {
@@ -27,6 +30,7 @@ const PAGE = 300;
 /** The tree of a recovery point, or of a folder of it: browsed folder by folder, searched by name. */
 export function FileTree({
   address,
+  everywhere,
   root = "/",
   zone,
   startPath,
@@ -35,9 +39,12 @@ export function FileTree({
   look,
   looked,
   heading = true,
+  aside,
 }: {
   /** Of the point in the API: below it are `/entries` and `/search`. */
   address: string;
+  /** Of the search over all points in the API. */
+  everywhere: string;
   root?: string;
   zone: string;
   startPath: string;
@@ -47,9 +54,12 @@ export function FileTree({
   looked: string | null;
   /** Off where the step above says it. */
   heading?: boolean;
+  /** Beside the search. */
+  aside?: ReactNode;
 }) {
   const [words, setWords] = useState("");
   const [asked, setAsked] = useState("");
+  const [all, setAll] = useState(false);
   const [found, setFound] = useState<{ entries: readonly TreeEntry[]; looked: number; more: boolean } | null>(
     null,
   );
@@ -104,9 +114,10 @@ export function FileTree({
       return;
     }
     let current = true;
+    setFound(null);
     callApi<{ entries: TreeEntry[]; looked: number; more: boolean }>(
       "GET",
-      `${address}/search?name=${encodeURIComponent(asked)}`,
+      `${all ? everywhere : address}/search?name=${encodeURIComponent(asked)}`,
     ).then(
       (answer) => current && setFound(answer),
       (error) => error instanceof ApiError && setProblem(error.problem.detail),
@@ -114,7 +125,7 @@ export function FileTree({
     return () => {
       current = false;
     };
-  }, [asked, address]);
+  }, [asked, address, all, everywhere]);
   const flip = (entry: TreeEntry) => {
     const next = new Set(open);
     if (!next.delete(entry.path)) {
@@ -124,7 +135,7 @@ export function FileTree({
     setOpen(next);
   };
   const row = (entry: TreeEntry, depth: number, where: string | null) => (
-    <tr key={entry.path} className={looked === entry.path ? "bg-selected" : ""}>
+    <tr key={`${entry.pointId ?? ""} ${entry.path}`} className={looked === entry.path ? "bg-selected" : ""}>
       <td className="!py-[4px]" style={{ paddingLeft: depth * 18 }}>
         <span className="flex min-w-0 items-center gap-2">
           <input
@@ -160,6 +171,9 @@ export function FileTree({
               {entry.name}
               {entry.target !== null && <span className="text-soft"> → {entry.target}</span>}
               {where && <span className="text-soft font-mono text-[12px]"> {where}</span>}
+              {entry.moment && (
+                <span className="text-soft"> · last kept {clockText(new Date(entry.moment), zone)}</span>
+              )}
             </button>
           )}
         </span>
@@ -172,7 +186,7 @@ export function FileTree({
       </td>
     </tr>
   );
-  const rows = (path: string, depth: number): React.ReactNode[] => {
+  const rows = (path: string, depth: number): ReactNode[] => {
     const listing = listings[path];
     if (!listing) {
       return [
@@ -228,7 +242,19 @@ export function FileTree({
         <button type="submit" className="btn btn-plain">
           Search
         </button>
+        {aside}
       </form>
+      {words && (
+        <label className="text-soft flex items-center gap-2 px-4 pb-[8px]">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            checked={all}
+            onChange={(event) => setAll(event.target.checked)}
+          />
+          In all moments: also what is no longer there
+        </label>
+      )}
       <div className="min-h-0 flex-1 overflow-y-auto px-4 pb-3" tabIndex={0}>
         {problem && (
           <p className="refused mb-2" role="alert">
@@ -258,7 +284,7 @@ export function FileTree({
         {found && (
           <p className="text-soft py-2">
             {found.entries.length === 0
-              ? `Nothing in this point is called “${asked}”.`
+              ? `Nothing ${all ? "at any moment" : "at this moment"} is called “${asked}”${all ? "" : "; look in all moments"}.`
               : `${found.entries.length} found${found.more ? ", and more: type more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
           </p>
         )}

@@ -4,6 +4,7 @@ import { DateTime } from "luxon";
 import Link from "next/link";
 import { useCallback, useEffect, useState } from "react";
 import { callApi } from "./api";
+import { ChangedSince } from "./changed-since";
 import { DeedButton, tellRefusal } from "./deeds";
 import { Depth, type DepthPoint } from "./depth";
 import { FileTree, type TreeEntry } from "./file-tree";
@@ -56,6 +57,7 @@ export function RestoreBench({
   const [month, setMonth] = useState(monthOf(chosen));
   const [basket, setBasket] = useState<readonly BasketItem[]>([]);
   const [looked, setLooked] = useState<TreeEntry | null>(null);
+  const [compare, setCompare] = useState(false);
   const choose = (id: string) => {
     const point = points.find((one) => one.id === id);
     if (!point) return;
@@ -71,10 +73,14 @@ export function RestoreBench({
             { pointId: from, moment, path: entry.path, name: entry.name, type: entry.type, size: entry.size },
           ],
     );
+  // what a search over all points found, and what is compared, is of another moment than the chosen one
+  const atOf = (entry: TreeEntry) => entry.pointId ?? chosen.id;
+  const isIn = (entry: TreeEntry) =>
+    basket.some((item) => item.pointId === atOf(entry) && item.path === entry.path);
   const toggle = (entry: TreeEntry) => {
-    const there = basket.some((item) => item.pointId === chosen.id && item.path === entry.path);
-    if (there) setBasket(basket.filter((item) => item.pointId !== chosen.id || item.path !== entry.path));
-    else put(entry, chosen.id, chosen.moment);
+    const at = atOf(entry);
+    if (isIn(entry)) setBasket(basket.filter((item) => item.pointId !== at || item.path !== entry.path));
+    else put(entry, at, entry.moment ? new Date(entry.moment) : chosen.moment);
   };
   useEffect(() => setLooked(null), []);
   return (
@@ -112,16 +118,34 @@ export function RestoreBench({
         )}
       </section>
       <section className="flex min-h-0 flex-col" aria-label="What">
-        <FileTree
-          key={chosen.id}
-          address={`/recovery-points/${chosen.id}`}
-          zone={zone}
-          startPath={startPath}
-          inBasket={(entry) => basket.some((item) => item.pointId === chosen.id && item.path === entry.path)}
-          toggle={toggle}
-          look={setLooked}
-          looked={looked?.path ?? null}
-        />
+        {compare ? (
+          <ChangedSince
+            key={chosen.id}
+            chosen={chosen}
+            points={points}
+            zone={zone}
+            inBasket={isIn}
+            toggle={toggle}
+            close={() => setCompare(false)}
+          />
+        ) : (
+          <FileTree
+            key={chosen.id}
+            address={`/recovery-points/${chosen.id}`}
+            zone={zone}
+            startPath={startPath}
+            everywhere={`/sources/${source.id}`}
+            inBasket={isIn}
+            toggle={toggle}
+            look={setLooked}
+            looked={looked?.path ?? null}
+            aside={
+              <button type="button" className="btn btn-plain" onClick={() => setCompare(true)}>
+                Changes…
+              </button>
+            }
+          />
+        )}
         {looked && looked.type !== "folder" && (
           <Versions
             address={`/sources/${source.id}/versions`}

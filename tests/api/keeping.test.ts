@@ -212,6 +212,41 @@ describe("a check", () => {
 });
 
 describe("locks and holds", () => {
+  it("are shortened for points to come by two people, once for each word; what is stored keeps its days", async () => {
+    const { client, machine } = await kept("Shortened", {});
+    const grant = `/depots/${client.depotId}/grants/${client.id}`;
+    await console_.ok("PUT", grant, { quotaBytes: 1e9, lockDays: 7 });
+    await backUp(console_, machine.sourceId);
+    const daysLeft = async () =>
+      (await pointsOf(machine)).map(({ lockedUntil }) =>
+        Math.round((new Date(lockedUntil!).getTime() - Date.now()) / 86_400_000),
+      );
+    const wish = { quotaBytes: 1e9, lockDays: 2, reason: "they bought two days" };
+    const { consentId, grant: before } = await console_.ok<{
+      consentId: string;
+      grant: { lockDays: number };
+    }>("PUT", grant, wish);
+    expect(before.lockDays).toBe(7);
+    const decide = (token?: string) =>
+      console_.call("POST", `/consents/${consentId}/decision`, { decision: "agreed" }, token);
+    expect((await decide()).status).toBe(403);
+    const second = await console_.addPerson({
+      email: "second-word@lanternfold.example",
+      name: "Tobias Renn",
+      role: "technician",
+      clientId: null,
+    });
+    expect((await decide(second)).body).toMatchObject({ made: { lockDays: 2 } });
+    writeFileSync(join(machine.root, "data/letter"), "later");
+    await backUp(console_, machine.sourceId);
+    expect(await daysLeft()).toEqual([2, 7]);
+    // the word is spent: longer again, then shorter, wants another
+    await console_.ok("PUT", grant, { quotaBytes: 1e9, lockDays: 5 });
+    await expect(
+      system("update grants set lock_days = 2 where depot_id = $1", [client.depotId]),
+    ).rejects.toThrow(/second person/);
+  });
+
   it("keep points whatever the policy says, until their day or until they are lifted", async () => {
     const { client, machine } = await kept("Locked", { howLong: { kind: "last", count: 1 } });
     await console_.ok("PUT", `/depots/${client.depotId}/grants/${client.id}`, {
@@ -231,6 +266,9 @@ describe("locks and holds", () => {
       { quotaBytes: 1e9, lockDays: 6 },
     );
     expect(shorter.body.errors[0]!.field).toBe("lockDays");
+    await expect(
+      system("update grants set lock_days = 6 where depot_id = $1", [client.depotId]),
+    ).rejects.toThrow(/second person/);
     await expect(system("update points set locked_until = now()")).rejects.toThrow(/never shortened/);
     await expect(
       system("update points set purged_at = now() where locked_until is not null"),

@@ -188,6 +188,9 @@ describe("each route of the API", () => {
   const QUERY: Record<string, string> = {
     searchEntries: "?name=x",
     listVersions: "?path=/data",
+    searchSource: "?name=x",
+    listChanges: `?since=${"0".repeat(32)}`,
+    searchGivenMoments: "?name=x",
     searchGiven: "?name=x",
     listGivenVersions: "?path=/data",
   };

@@ -67,10 +67,11 @@ export function GetBack({
     if (!isIn(at, entry.path))
       setBasket([...basket, { giftId: gift.id, pointId: at, path: entry.path, name: entry.name, moment }]);
   };
+  const atOf = (entry: TreeEntry) => entry.pointId ?? chosen.id;
   const toggle = (entry: TreeEntry) =>
-    isIn(chosen.id, entry.path)
-      ? setBasket(basket.filter((item) => item.pointId !== chosen.id || item.path !== entry.path))
-      : put(entry, chosen.id, chosen.moment);
+    isIn(atOf(entry), entry.path)
+      ? setBasket(basket.filter((item) => item.pointId !== atOf(entry) || item.path !== entry.path))
+      : put(entry, atOf(entry), entry.moment ? new Date(entry.moment) : chosen.moment);
   return (
     <div className="grid gap-5 min-[900px]:grid-cols-[270px_minmax(0,1fr)_300px]">
       <section className="grid content-start gap-3" aria-label="When">
@@ -105,10 +106,11 @@ export function GetBack({
         <FileTree
           key={chosen.id}
           address={`/given/${gift.id}/recovery-points/${chosen.id}`}
+          everywhere={`/given/${gift.id}`}
           root={gift.path}
           zone={zone}
           startPath={gift.path}
-          inBasket={(entry) => isIn(chosen.id, entry.path)}
+          inBasket={(entry) => isIn(atOf(entry), entry.path)}
           toggle={toggle}
           look={setLooked}
           looked={looked?.path ?? null}

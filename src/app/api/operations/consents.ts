@@ -1,5 +1,7 @@
 import { z } from "zod";
 import { type Consent, type ConsentKind, openConsents } from "@/db/consents";
+import { grantOf, upsertGrant } from "@/db/depots";
+import { notify } from "@/db/notify";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { type Context, operation } from "@/server/api/operation";
@@ -16,8 +18,20 @@ const DEEDS: Readonly<
 > = {
   "shorten-retention": (context, tx, consent) => saveAgreedRules(context, tx, consent.request),
   "delete-source": (context, tx, consent) => deleteSource(tx, context.who, consent),
+  "shorten-lock": (context, tx, consent) => shortenLock(context, tx, consent),
   "destroy-key": (context, tx, consent) => destroyClientKey(context.services, tx, context.who, consent),
 };
+
+/** Points to come are locked for a shorter time; those that are stored keep theirs. */
+async function shortenLock(context: Context, tx: Tx, consent: Consent) {
+  const { depotId, lockDays } = consent.request as { depotId: string; lockDays: number };
+  const grant = await grantOf(tx, depotId, consent.clientId);
+  if (!grant || grant.lockDays <= lockDays)
+    throw new Problem("request.conflict", "The lock was changed meanwhile and is no longer than that.");
+  await upsertGrant(tx, { ...grant, lockDays }, context.who.at);
+  await notify(tx, { kind: "depot", clientId: consent.clientId, id: depotId });
+  return { lockDays };
+}
 
 export const consents = [
   operation({

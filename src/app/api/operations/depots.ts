@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import type { BucketPlace } from "@/core/bucket";
 import type { Code } from "@/core/codes";
+import { counted } from "@/core/units/duration";
 import { clientById } from "@/db/clients";
 import {
   type Depot,
@@ -16,12 +17,13 @@ import {
 } from "@/db/depots";
 import { notify } from "@/db/notify";
 import { operation } from "@/server/api/operation";
+import { askConsent } from "@/server/consents";
 import { type DepotTest, describeDepot, testBucket, testFolder } from "@/server/depot-test";
 import { depotSecretContext } from "@/server/places";
 import { invalid, notFound } from "@/server/problem";
 import { LocalFolder } from "@/store/places/local-folder";
 import { S3Bucket } from "@/store/places/s3-bucket";
-import { depotParam, name, uuid } from "./ids";
+import { depotParam, name, reason, uuid } from "./ids";
 
 const path = z
   .string()
@@ -254,7 +256,8 @@ export const depots = [
     id: "grantDepot",
     method: "PUT",
     path: "/depots/{depotId}/grants/{clientId}",
-    summary: "Grant a depot to a client with a quota and a lock, or change them; a lock only grows.",
+    summary:
+      "Grant a depot to a client with a quota and a lock, or change them. A shorter lock, for points to come, waits for a second person; what is stored keeps its days.",
     caller: "work",
     params: z.object({ depotId: uuid, clientId: uuid }),
     body: z.object({
@@ -265,6 +268,8 @@ export const depots = [
         .min(0, "No day, or some.")
         .max(36500, "At most a hundred years.")
         .optional(),
+      /** Why a lock for points to come is to be shorter: a second person must agree to it. */
+      reason: reason.optional(),
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -272,12 +277,23 @@ export const depots = [
         const client = await clientById(tx, params.clientId);
         if (!depot || !client) throw notFound();
         const before = await grantOf(tx, depot.id, client.id);
-        const lockDays = body.lockDays ?? before?.lockDays ?? 0;
-        if (before && lockDays < before.lockDays)
+        const wished = body.lockDays ?? before?.lockDays ?? 0;
+        const shorter = before !== null && wished < before.lockDays;
+        if (shorter && !body.reason)
           throw invalid(
             "lockDays",
-            `A lock is never shortened: what is stored was promised ${before.lockDays} days. It can be made longer.`,
+            `What is stored keeps its ${before.lockDays} days. A shorter lock for points to come needs a reason and a second person.`,
           );
+        const lockDays = shorter ? before.lockDays : wished;
+        const consentId = shorter
+          ? await askConsent(tx, context.who, context.person!, {
+              clientId: client.id,
+              kind: "shorten-lock",
+              subject: `${depot.name}: ${counted(wished, "day")} instead of ${before.lockDays}`,
+              request: { depotId: depot.id, lockDays: wished },
+              reason: body.reason!,
+            })
+          : null;
         await upsertGrant(
           tx,
           {
@@ -297,6 +313,8 @@ export const depots = [
         await notify(tx, { kind: "depot", clientId: client.id, id: depot.id });
         return {
           grant: await grantOf(tx, depot.id, client.id),
+          /** Waits for a second person. */
+          consentId,
           regionDiffers: depot.region.toLowerCase() !== client.region.toLowerCase(),
         };
       }),

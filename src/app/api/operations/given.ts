@@ -10,7 +10,7 @@ import { allGiven, shownAsk } from "@/server/all-given";
 import { type Context, operation } from "@/server/api/operation";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
 import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/given";
-import { listFolder, searchPoint, versionsOf, weigh } from "@/server/inside-point";
+import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
 import { pathFromText } from "@/server/path-text";
 import { notFound, Problem } from "@/server/problem";
 import { runParam, uuid } from "./ids";
@@ -95,6 +95,23 @@ export const given = [
         return foundWithin(tx, found, params.pointId, shownGift(found).path);
       });
       return searchPoint(context.services, point, query.name, gift.path);
+    },
+  }),
+  operation({
+    id: "searchGivenMoments",
+    method: "GET",
+    path: "/given/{giftId}/search",
+    summary: "The same over all moments: each file as it last was.",
+    caller: "given",
+    params: giftParam,
+    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    run: async (context, { params, query }) => {
+      const { gift, points } = await context.tx(async (tx) => {
+        const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+        const all = await pointsOf(tx, found.sourceId);
+        return { gift: found, points: all.filter((point) => !point.droppedAt && !point.damagedAt) };
+      });
+      return searchPoints(context.services, points, query.name, gift.path);
     },
   }),
   operation({

@@ -7,9 +7,9 @@ import { sourceById } from "@/db/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
-import { listFolder, searchPoint, versionsOf, weigh } from "@/server/inside-point";
+import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
 import { pathFromText } from "@/server/path-text";
-import { notFound, Problem } from "@/server/problem";
+import { invalid, notFound, Problem } from "@/server/problem";
 import { pointParam, sourceParam, uuid } from "./ids";
 
 const items = z
@@ -79,6 +79,38 @@ export const restores = [
     query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
     run: async (context, { params, query }) =>
       searchPoint(context.services, await pointOf(context, params.pointId), query.name),
+  }),
+  operation({
+    id: "searchSource",
+    method: "GET",
+    path: "/sources/{sourceId}/search",
+    summary:
+      "Find files and folders over all points of a source, each as it last was: where did it last exist?",
+    caller: "open",
+    params: sourceParam,
+    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    run: async (context, { params, query }) => {
+      const points = await context.tx(async (tx) => {
+        if (!(await sourceById(tx, params.sourceId))) throw notFound();
+        return pointsOf(tx, params.sourceId);
+      });
+      return searchPoints(context.services, points, query.name);
+    },
+  }),
+  operation({
+    id: "listChanges",
+    method: "GET",
+    path: "/recovery-points/{pointId}/changes",
+    summary: "What differs from another point of the same source: what came, went and changed since.",
+    caller: "open",
+    params: pointParam,
+    query: z.object({ since: pointParam.shape.pointId }),
+    run: async (context, { params, query }) => {
+      const after = await pointOf(context, params.pointId);
+      const before = await pointOf(context, query.since);
+      if (before.sourceId !== after.sourceId) throw invalid("since", "This is a point of another source.");
+      return changesOf(context.services, before, after);
+    },
   }),
   operation({
     id: "listVersions",

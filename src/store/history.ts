@@ -1,0 +1,96 @@
+import { folderEntries, sameContent } from "./browse";
+import type { ChunkReader } from "./reader";
+import type { ByteString, Entry } from "./tree";
+
+/** What changes over the points of a source. Folders that two points share are the same node, and are read once. */
+
+/** A tree as one point has it. */
+export interface Tree<P> {
+  readonly point: P;
+  readonly reader: ChunkReader;
+  readonly root: Uint8Array;
+}
+
+export interface Found<P> {
+  readonly path: ByteString;
+  readonly entry: Entry;
+  /** The newest point that has it, as it was then. */
+  readonly point: P;
+}
+
+/**
+ * Every path in any of the trees (the newest first) that `fits`, once, as it last was; what was deleted since is found
+ * where it last existed.
+ */
+export async function* lastSeen<P>(
+  trees: readonly Tree<P>[],
+  fits: (entry: Entry, path: ByteString) => boolean,
+): AsyncGenerator<Found<P>> {
+  const known = new Set<ByteString>();
+  // a folder's node at a path: everything below it was looked at already
+  const walked = new Set<string>();
+  async function* walk(tree: Tree<P>, node: Uint8Array, path: ByteString): AsyncGenerator<Found<P>> {
+    const name = `${Buffer.from(node).toString("latin1")} ${path}`;
+    if (walked.has(name)) return;
+    walked.add(name);
+    for await (const entry of folderEntries(tree.reader, node)) {
+      const below = `${path === "/" ? "" : path}/${entry.name}`;
+      if (!known.has(below) && fits(entry, below)) {
+        known.add(below);
+        yield { path: below, entry, point: tree.point };
+      }
+      if (entry.node) yield* walk(tree, entry.node, below);
+    }
+  }
+  for (const tree of trees) yield* walk(tree, tree.root, "/");
+}
+
+export type ChangeKind = "added" | "removed" | "changed";
+export interface Change {
+  readonly kind: ChangeKind;
+  readonly path: ByteString;
+  /** As it is after; of what was removed, as it was before. */
+  readonly entry: Entry;
+  readonly before: Entry | null;
+}
+
+/**
+ * What differs between two trees, in order of the names: files and links by content, folders where they came or went
+ * whole, and not what lies below those. Folders that are the same node are not opened.
+ */
+export async function* changesBetween(before: Tree<unknown>, after: Tree<unknown>): AsyncGenerator<Change> {
+  yield* differences(before, before.root, after, after.root, "/");
+}
+
+const sameNode = (a: Uint8Array, b: Uint8Array): boolean => Buffer.compare(a, b) === 0;
+
+async function* differences(
+  before: Tree<unknown>,
+  beforeNode: Uint8Array,
+  after: Tree<unknown>,
+  afterNode: Uint8Array,
+  path: ByteString,
+): AsyncGenerator<Change> {
+  if (sameNode(beforeNode, afterNode)) return;
+  const old = folderEntries(before.reader, beforeNode);
+  const now = folderEntries(after.reader, afterNode);
+  let a = await old.next();
+  let b = await now.next();
+  while (!a.done || !b.done) {
+    const was = a.done ? null : a.value;
+    const is = b.done ? null : b.value;
+    const below = (entry: Entry) => `${path === "/" ? "" : path}/${entry.name}`;
+    if (was && (!is || was.name < is.name)) {
+      yield { kind: "removed", path: below(was), entry: was, before: was };
+      a = await old.next();
+    } else if (is && (!was || is.name < was.name)) {
+      yield { kind: "added", path: below(is), entry: is, before: null };
+      b = await now.next();
+    } else {
+      if (was!.node && is!.node) yield* differences(before, was!.node, after, is!.node, below(is!));
+      else if (!sameContent(was!, is!)) yield { kind: "changed", path: below(is!), entry: is!, before: was! };
+      a = await old.next();
+      b = await now.next();
+    }
+  }
+}
