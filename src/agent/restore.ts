@@ -1,10 +1,30 @@
+import { dirname, join } from "node:path";
 import { CodedError } from "@/core/codes";
 import type { RestoreJob } from "@/core/protocol/agent";
+import { formatBytes } from "@/core/units/bytes";
+import { freeAt } from "@/sources/files/room";
 import { type RestoreFigures, restoreFiles } from "@/sources/files/writer";
 import { deriveStoreKeys } from "@/store/keys";
 import { CopiesReader, StoreReader } from "@/store/reader";
+import { showBytes } from "@/store/tree";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
+
+/** So many files are listed one by one in the log, with their check sums. */
+const LISTED_MOST = 1000;
+
+/** Throws `restore.no-room` before anything is written. What is replaced or skipped may need less; it is not counted off. */
+function refuseWithoutRoom(job: RestoreJob, root: string): void {
+  const first = job.items[0];
+  if (job.totalBytes === null || !first) return;
+  const folder = job.folder ?? dirname(showBytes(Buffer.from(first.path, "base64").toString("latin1")));
+  const free = freeAt(join(root, folder));
+  if (job.totalBytes > free)
+    throw new CodedError(
+      "restore.no-room",
+      `${formatBytes(job.totalBytes)} are to be restored, and ${formatBytes(free)} are free at ${folder}`,
+    );
+}
 
 /** Restores to this machine. Packs are fetched from the console sealed, and opened here. */
 export async function restore(
@@ -14,6 +34,7 @@ export async function restore(
   root: string,
   reporter: RunReporter,
 ): Promise<void> {
+  refuseWithoutRoom(job, root);
   const keys = deriveStoreKeys(dataKey);
   const readers = new Map<string, StoreReader>();
   const readerOf = (depotId: string): StoreReader => {
@@ -38,6 +59,7 @@ export async function restore(
     }
     return reader;
   };
+  let listed = 0;
   let cautions = 0;
   let code: string | null = null;
   const total: RestoreFigures = {
@@ -68,6 +90,11 @@ export async function restore(
           code ??= noted;
           reporter.log("caution", noted, path, message);
         },
+        restored: (path, size, digest) => {
+          listed += 1;
+          if (listed <= LISTED_MOST)
+            reporter.log("info", null, path, `${formatBytes(size)}${digest ? `, BLAKE3 ${digest}` : ""}`);
+        },
         progress: reporter.progress,
         signal: reporter.signal,
       },
@@ -75,6 +102,8 @@ export async function restore(
     for (const key of Object.keys(total) as (keyof RestoreFigures)[]) total[key] += figures[key];
   }
   const { files, folders, links } = total;
+  if (listed > LISTED_MOST)
+    reporter.log("info", null, null, `and ${(listed - LISTED_MOST).toLocaleString("en-GB")} files more`);
   if (cautions > 0 && files + folders + links === 0)
     throw new CodedError("restore.cannot-write", "nothing could be restored; the log says why for each item");
   reporter.log(

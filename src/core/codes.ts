@@ -216,6 +216,11 @@ export const CODES = {
     "Check free space and rights in the destination, or choose another folder.",
     true,
   ),
+  "restore.no-room": text(
+    "There is not enough room at the destination",
+    "What is to be restored is larger than what is free on that volume.",
+    "Make room there, choose a folder on another volume, or restore less at once.",
+  ),
   "restore.owner-not-set": text(
     "Owners could not be set",
     "The agent does not run as root, so restored files belong to its account.",

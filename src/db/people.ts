@@ -79,12 +79,16 @@ export const otherOwners = async (tx: Tx, id: string) =>
     [id],
   ))!.count;
 
-export async function limitToClients(tx: Tx, id: string, clientIds: readonly string[]): Promise<void> {
+/** Limits a person to clients; none for all. Answers whether all of them are there. */
+export async function limitToClients(tx: Tx, id: string, clientIds: readonly string[]): Promise<boolean> {
+  const wanted = [...new Set(clientIds)];
   await change(tx, "delete from people_clients where person_id = $1", [id]);
-  await change(tx, "insert into people_clients (person_id, client_id) select $1, unnest($2::uuid[])", [
-    id,
-    [...new Set(clientIds)],
-  ]);
+  const limited = await change(
+    tx,
+    "insert into people_clients (person_id, client_id) select $1, id from clients where id = any($2::uuid[])",
+    [id, wanted],
+  );
+  return limited === wanted.length;
 }
 
 /** A person as lists show them. */

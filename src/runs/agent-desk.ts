@@ -230,7 +230,15 @@ async function describeJob(
       });
     }
     const direct = await directDepots(tx, executor, new Set(items.flatMap((item) => item.depotIds)));
-    return { ...base, direct, kind: "restore", items, folder: request.folder, clash: request.clash };
+    return {
+      ...base,
+      direct,
+      kind: "restore",
+      items,
+      folder: request.folder,
+      clash: request.clash,
+      totalBytes: run.progress.totalBytes ?? null,
+    };
   }
   const source = (await sourceById(tx, run.sourceId))!;
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;

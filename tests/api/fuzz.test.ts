@@ -198,7 +198,7 @@ describe("requests made from the OpenAPI document", () => {
           if (who.foreign?.test(said)) bad.push(`another client's: ${told}`);
         },
       ),
-      { numRuns: 2500, endOnFailure: true },
+      { numRuns: 1500, endOnFailure: true },
     );
     expect(bad).toEqual([]);
   });

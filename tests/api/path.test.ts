@@ -3,6 +3,7 @@ import { createHash, randomBytes } from "node:crypto";
 import { chmodSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
+import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
 import { freshFolder } from "../depot";
@@ -57,6 +58,66 @@ describe("from an enrolled machine to a restored file", () => {
     // the folder above was written to by the restore; everything in it is as it was
     const withoutParent = (lines: string[]) => lines.filter((line) => !line.startsWith('/"data" '));
     expect(withoutParent(describeTree(machine.root))).toEqual(withoutParent(before));
+  });
+
+  it("lists what was restored where, with check sums, and does not begin without room", async () => {
+    const { id } = await newestPoint();
+    const back = await restore(console_, {
+      items: [{ pointId: id, path: "/data/Letters" }],
+      destination: { kind: "folder", folder: "/data/proof" },
+    });
+    const { lines } = await console_.ok<{ lines: { path: string | null; message: string }[] }>(
+      "GET",
+      `/runs/${back.id}/log`,
+    );
+    const line = lines.find(({ path }) => path === "/data/proof/Letters/2026/Referral.odt")!;
+    const sum = new Blake3Hasher()
+      .update(readFileSync(inData("proof/Letters/2026/Referral.odt")))
+      .digest("hex");
+    expect(line.message).toContain(`BLAKE3 ${sum}`);
+    rmSync(inData("proof"), { recursive: true });
+    const small = await enrolMachine(console_, client, "quill-lt-05");
+    const { run } = await console_.ok<{ run: { id: string } }>("POST", "/restores", {
+      items: [{ pointId: id, path: "/data" }],
+      destination: { kind: "folder", folder: "/data/large", machineId: small.machineId },
+    });
+    // as if the basket weighed more than any disk has
+    await console_.services.db.withScope({ role: "system" }, (tx) =>
+      tx.query("update runs set progress = progress || '{\"totalBytes\": 1e18}' where id = $1", [run.id]),
+    );
+    console_.runAgent(small.state);
+    const refused = await console_.runEnds(run.id);
+    expect(refused).toMatchObject({ outcome: "failed", code: "restore.no-room" });
+    expect(existsSync(join(small.root, "data/large"))).toBe(false);
+  });
+
+  it("says what differs between two moments, and where something last existed", async () => {
+    const before = await newestPoint();
+    const letters = inData("Letters");
+    rmSync(letters, { recursive: true });
+    writeFileSync(inData("new.txt"), "new");
+    await backUp(console_, machine.sourceId);
+    const after = await newestPoint();
+    const { changes } = await console_.ok<{ changes: { kind: string; path: string }[] }>(
+      "GET",
+      `/recovery-points/${after.id}/changes?since=${before.id}`,
+    );
+    expect(changes.map(({ kind, path }) => [kind, path])).toEqual([
+      ["removed", "/data/Letters"],
+      ["added", "/data/new.txt"],
+    ]);
+    const { entries } = await console_.ok<{ entries: { path: string; pointId: string }[] }>(
+      "GET",
+      `/sources/${machine.sourceId}/search?name=referral*`,
+    );
+    expect(entries).toMatchObject([{ path: "/data/Letters/2026/Referral.odt", pointId: before.id }]);
+    // as it was for what follows
+    rmSync(inData("new.txt"));
+    await restore(console_, {
+      items: [{ pointId: before.id, path: "/data/Letters" }],
+      destination: { kind: "original" },
+    });
+    await backUp(console_, machine.sourceId);
   });
 
   it("does not read unchanged files again and adds only changed chunks", async () => {
@@ -289,12 +350,24 @@ describe("from an enrolled machine to a restored file", () => {
     expect(Date.parse(source.nextDueAt)).toBeGreaterThan(Date.now() + 50 * 60_000);
   });
 
-  it("takes a file out of the depot with the key alone", () => {
+  it("takes a file out of the depot with the key alone", async () => {
     const key = client.groups.join(" ");
-    const keep = (...args: string[]) =>
+    // other machines of the client keep there too: the newest point of all need not be this one's
+    const { id } = await newestPoint();
+    const keep = (command: string, ...args: string[]) =>
       execFileSync(
         process.execPath,
-        ["dist/keep.mjs", "open", ...args, "--depot", client.depotPath, "--key", key],
+        [
+          "dist/keep.mjs",
+          "open",
+          command,
+          ...args,
+          ...(command === "points" ? [] : ["--point", id]),
+          "--depot",
+          client.depotPath,
+          "--key",
+          key,
+        ],
         { env: { NODE_ENV: "production", PATH: process.env.PATH }, maxBuffer: 64 * 1024 * 1024 },
       );
     expect(keep("points").toString()).toContain("quill-lt-04 files");

@@ -103,6 +103,8 @@ export const restoreJob = z.object({
   ),
   folder: z.string().nullable(),
   clash: z.enum(["keep-both", "replace", "skip"]),
+  /** What all of it weighs, to look for room beforehand; null where it is not known. */
+  totalBytes: z.number().nullable().default(null),
 });
 export const job = z.discriminatedUnion("kind", [backupJob, restoreJob]);
 export type BackupJob = z.infer<typeof backupJob>;

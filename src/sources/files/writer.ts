@@ -17,6 +17,7 @@ import {
   unlinkSync,
   writeSync,
 } from "node:fs";
+import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries } from "@/store/browse";
 import type { ChunkReader } from "@/store/reader";
@@ -41,6 +42,11 @@ export interface RestoreOptions {
   readonly folder: string | null;
   readonly clash: ClashRule;
   readonly note: (code: Code, path: string, message: string) => void;
+  /**
+   * Told of each file that is in place: where it is (below the machine's root), its bytes, and the BLAKE3 of its content
+   * in hex; null for one with holes and for a second name of a file.
+   */
+  readonly restored?: (path: string, bytes: number, digest: string | null) => void;
   readonly progress: { items: number; bytes: number };
   readonly signal: AbortSignal;
 }
@@ -83,6 +89,7 @@ class Restore {
   /** Files with several names: where the first of them was put. */
   private readonly firstNames = new Map<string, ByteString>();
   private ownerNoted = false;
+  private readonly hasher = new Blake3Hasher();
   private label = "";
   private pointKey = "";
 
@@ -184,9 +191,10 @@ class Restore {
     const unfinished = unfinishedName(path);
     const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
     const first = sameFile ? this.firstNames.get(sameFile) : undefined;
+    let digest: string | null = null;
     try {
       if (first) linkSync(systemPath(first), systemPath(unfinished));
-      else await this.writeContent(entry, unfinished);
+      else digest = await this.writeContent(entry, unfinished);
       this.putInPlace(unfinished, path);
       if (first) tryUnlink(unfinished); // a rename between two names of one file leaves both
     } catch (error) {
@@ -196,10 +204,13 @@ class Restore {
     if (sameFile && !first) this.firstNames.set(sameFile, path);
     this.figures.files += 1;
     this.figures.bytes += entry.size ?? 0;
+    this.options.restored?.(showBytes(path.slice(this.base.length)), entry.size ?? 0, digest);
   }
 
   /** Makes a file with its metadata. */
-  private async writeContent(entry: Entry, path: ByteString): Promise<void> {
+  private async writeContent(entry: Entry, path: ByteString): Promise<string | null> {
+    const hasher = this.options.restored && !entry.extents ? this.hasher : null;
+    hasher?.reset();
     const fd = openSync(
       systemPath(path),
       constants.O_CREAT | constants.O_EXCL | constants.O_WRONLY | constants.O_NOFOLLOW,
@@ -219,9 +230,11 @@ class Restore {
             piece.offset + written,
           );
         }
+        hasher?.update(piece.bytes);
         this.options.progress.bytes += piece.bytes.length;
       }
       this.setMetadata(path, entry, fd);
+      return hasher ? hasher.digest("hex") : null;
     } finally {
       closeSync(fd);
     }

@@ -30,6 +30,11 @@ const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =
 
 const newPerson = { name: name("a name"), email };
 
+async function limitTo(tx: Tx, personId: string, clientIds: readonly string[]): Promise<void> {
+  if (!(await limitToClients(tx, personId, clientIds)))
+    throw invalid("clientIds", "One of these clients is not there.");
+}
+
 async function addPerson(
   context: Context,
   person: Pick<Person, "clientId" | "role"> & { name: string; email: string },
@@ -44,7 +49,7 @@ async function addPerson(
       );
     const id = randomUUID();
     await insertPerson(tx, { id, ...person }, null, context.who.at);
-    if (clientIds.length > 0) await limitToClients(tx, id, clientIds);
+    await limitTo(tx, id, clientIds);
     await context.record(tx, person.clientId, "invited a person", person.name, {
       email: person.email.toLowerCase(),
       role: person.role,
@@ -178,7 +183,7 @@ export const staff = [
           throw invalid("role", "The last owner stays one: make another first.");
         await setRole(tx, person.id, role);
         if (body.clientIds || role === "owner")
-          await limitToClients(tx, person.id, role === "owner" ? [] : (body.clientIds ?? []));
+          await limitTo(tx, person.id, role === "owner" ? [] : (body.clientIds ?? []));
         await context.record(tx, person.clientId, "changed what a person may do", person.name, {
           from: person.role,
           to: role,
