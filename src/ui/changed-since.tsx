@@ -93,6 +93,11 @@ export function ChangedSince({
                 : `${counts("changed")} changed, ${counts("added")} came, ${counts("removed")} went${answer.more ? ", and more" : ""}.`}
             </p>
             <table className="grid-table table-fixed">
+              <colgroup>
+                <col />
+                <col className="w-[90px]" />
+                <col className="w-[160px]" />
+              </colgroup>
               <thead className="sr-only">
                 <tr>
                   <th scope="col">Name</th>
@@ -125,10 +130,10 @@ export function ChangedSince({
                           </span>
                         </label>
                       </td>
-                      <td className={`w-[90px] !py-[4px] ${change.kind === "removed" ? "text-error" : ""}`}>
+                      <td className={`!py-[4px] ${change.kind === "removed" ? "text-error" : ""}`}>
                         {WORDS[change.kind]}
                       </td>
-                      <td className="num w-[150px] !py-[4px]">
+                      <td className="num !py-[4px]">
                         {change.kind === "changed" && change.sizeBefore !== null && change.size !== null
                           ? `${formatBytes(change.sizeBefore)} → ${formatBytes(change.size)}`
                           : change.size === null

@@ -74,7 +74,7 @@ describe("one of a client's people", () => {
     const button = await see(browser, "[data-get-back]:not([disabled])");
     await browser.executeScript("arguments[0].focus()", button);
     await button.sendKeys(Key.ENTER);
-    await seeText(browser, "Back where they were: 1 file.");
+    await seeText(browser, "Back where it was: 1 file.");
     expect(readFileSync(inHome("Recipes/Rye.txt"), "utf8")).toBe("rye, water, salt, a day");
     expect(existsSync(join(machine.root, "data/till/Takings.csv"))).toBe(true);
   });

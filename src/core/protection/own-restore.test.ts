@@ -29,7 +29,7 @@ describe("what became of a restore, for whoever asked", () => {
     );
   });
   it("says where things are, and what stands beside what was there", () => {
-    expect(seen({ figures: { files: 1 } })).toBe("Back where they were: 1 file.");
+    expect(seen({ figures: { files: 1 } })).toBe("Back where it was: 1 file.");
     expect(seen({ figures: { files: 4, keptBoth: 4 }, folder: "/docs/back" })).toBe(
       "Back in /docs/back: 4 files, all beside what was there.",
     );

@@ -24,7 +24,12 @@ const number = (value: unknown): number => (typeof value === "number" ? value : 
 export function restoreWords(restore: RestoreSeen, machineName: string): string {
   const { outcome, figures, progress } = restore;
   const files = counted(number(figures.files), "file");
-  const where = typeof restore.folder === "string" ? `in ${restore.folder}` : "where they were";
+  const where =
+    typeof restore.folder === "string"
+      ? `in ${restore.folder}`
+      : number(figures.files) === 1
+        ? "where it was"
+        : "where they were";
   if (restore.state === "due")
     return `Waiting for ${machineName}. It begins by itself as soon as that machine is switched on and connected.`;
   if (restore.state !== "ended") {

@@ -6,7 +6,7 @@ import { counted } from "@/core/units/duration";
 import { callApi } from "../api";
 import { tellRefusal } from "../deeds";
 import { clockText } from "../moment";
-import type { AskShown } from "./given";
+import { type AskShown, plainName } from "./given";
 
 /** Restores of the client's people that wait for their manager. */
 export function AsksToDecide({ zone, decided }: { zone: string; decided: () => Promise<void> }) {
@@ -32,7 +32,7 @@ export function AsksToDecide({ zone, decided }: { zone: string; decided: () => P
         <div key={ask.id} className="flex flex-wrap items-center gap-3" data-ask={ask.id}>
           <p className="min-w-[260px] flex-1">
             <b>{ask.personName}</b> would like {counted(ask.files, "file")} ({formatBytes(ask.bytes)}) of{" "}
-            {ask.sourceName} back{ask.folder ? ` in ${ask.folder}` : ", where they were"}:{" "}
+            {plainName(ask.sourceName)} back{ask.folder ? ` in ${ask.folder}` : ", where they were"}:{" "}
             <span className="font-mono text-[14px]">{ask.paths.join(", ")}</span>. Asked{" "}
             {clockText(new Date(ask.askedAt), zone)}. Nothing is replaced by it.
           </p>

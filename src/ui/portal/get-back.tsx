@@ -181,6 +181,7 @@ function WhereTo({
       await asked();
     });
   const size = weight ? `${counted(weight.files, "file")} (${formatBytes(weight.bytes)})` : "What you chose";
+  const one = weight ? weight.files === 1 : true;
   const ways: readonly (readonly [Way, string])[] = [
     ...(gift.machine
       ? ([
@@ -247,8 +248,8 @@ function WhereTo({
       {basket.length > 0 && (
         <p className="said" data-said>
           {way === "download"
-            ? `${size} come to this device as one ZIP file.`
-            : `${size} come back ${way === "folder" ? `in the folder ${folder}` : "where they were"}, on ${gift.machine?.name}. Nothing that is there is replaced.`}
+            ? `${size} ${one ? "comes" : "come"} to this device as one ZIP file.`
+            : `${size} ${one ? "comes" : "come"} back ${way === "folder" ? `in the folder ${folder}` : one ? "where it was" : "where they were"}, on ${gift.machine?.name}. Nothing that is there is replaced.`}
           {gift.askFirst && " Your manager is asked first."}
         </p>
       )}

@@ -40,6 +40,11 @@ export interface AllGiven {
   readonly asks: readonly AskShown[];
 }
 
+/** A source as its people call it: a machine's files are that machine. */
+export const plainName = (sourceName: string): string => sourceName.replace(/ files$/, "");
+
 /** A gift's name: the machine or mailbox, and the folder where it is one. */
 export const giftName = (gift: GivenShown): string =>
-  gift.pathName === "/" ? gift.sourceName : (gift.pathName.split("/").at(-1) ?? gift.sourceName);
+  gift.pathName === "/"
+    ? plainName(gift.sourceName)
+    : (gift.pathName.split("/").at(-1) ?? plainName(gift.sourceName));

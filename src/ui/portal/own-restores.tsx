@@ -6,7 +6,7 @@ import { callApi } from "../api";
 import { tellRefusal } from "../deeds";
 import { clockText } from "../moment";
 import { shareDone, ThinBar } from "../progress";
-import type { AllGiven } from "./given";
+import { type AllGiven, plainName } from "./given";
 
 /** What the person asked for lately, and what became of it. */
 export function OwnRestores({ given, look }: { given: AllGiven; look: () => Promise<void> }) {
@@ -21,8 +21,8 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
           <li key={ask.id} className="border-line border-b py-2">
             <span className="text-soft">{clockText(new Date(ask.askedAt), zone)}</span> ·{" "}
             {ask.decision === "declined"
-              ? `${ask.decidedBy} declined: ${counted(ask.files, "file")} of ${ask.sourceName} stay as they are.`
-              : `${counted(ask.files, "file")} of ${ask.sourceName}: waiting for your manager’s word, until ${clockText(new Date(ask.expiresAt), zone)}.`}
+              ? `${ask.decidedBy} declined: ${counted(ask.files, "file")} of ${plainName(ask.sourceName)} stay as they are.`
+              : `${counted(ask.files, "file")} of ${plainName(ask.sourceName)}: waiting for your manager’s word, until ${clockText(new Date(ask.expiresAt), zone)}.`}
           </li>
         ))}
         {given.restores.map((restore) => (
@@ -33,13 +33,16 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
           >
             <span>
               <span className="text-soft">
-                {clockText(new Date(restore.dueAt), zone)} · {restore.sourceName}
+                {clockText(new Date(restore.dueAt), zone)} · {plainName(restore.sourceName)}
               </span>{" "}
-              {restoreWords(restore, restore.sourceName)}
+              {restoreWords(restore, plainName(restore.sourceName))}
             </span>
             {restore.state !== "ended" && (
               <span className="flex items-center gap-4">
-                <ThinBar share={shareDone(restore.progress)} label={`Progress of ${restore.sourceName}`} />
+                <ThinBar
+                  share={shareDone(restore.progress)}
+                  label={`Progress of ${plainName(restore.sourceName)}`}
+                />
                 <button
                   type="button"
                   className="text-primary underline"

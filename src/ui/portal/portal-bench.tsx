@@ -5,7 +5,7 @@ import { formatRelative } from "@/core/units/duration";
 import { callApi } from "../api";
 import { AsksToDecide } from "./asks-to-decide";
 import { GetBack } from "./get-back";
-import { type AllGiven, giftName } from "./given";
+import { type AllGiven, giftName, plainName } from "./given";
 import { Step } from "./help";
 import { OwnRestores } from "./own-restores";
 
@@ -29,7 +29,7 @@ export function PortalBench({ start, name, manager }: { start: AllGiven; name: s
       {given.gifts.length === 1 && gift && (
         <p className="text-soft -mt-5">
           From {giftName(gift)}
-          {gift.pathName !== "/" && `, on ${gift.sourceName}`}
+          {gift.pathName !== "/" && `, on ${plainName(gift.sourceName)}`}
           {gift.newest && `, last kept ${formatRelative(new Date(gift.newest), new Date())}`}.
         </p>
       )}
@@ -63,7 +63,7 @@ export function PortalBench({ start, name, manager }: { start: AllGiven; name: s
                   >
                     <span className="block font-semibold">{giftName(one)}</span>
                     <span className="text-soft block text-[14px]">
-                      {one.pathName === "/" ? "" : `on ${one.sourceName} · `}
+                      {one.pathName === "/" ? "" : `on ${plainName(one.sourceName)} · `}
                       {one.newest
                         ? `last kept ${formatRelative(new Date(one.newest), new Date())}`
                         : "not kept yet"}
