@@ -21,6 +21,7 @@ import { FORMAT_VERSION } from "@/store/sealing";
 import { byteString, idKey, showBytes } from "@/store/tree";
 import { adopt } from "./adopt";
 import { namedPlace, type PlaceOptions, withDepot } from "./depot-place";
+import { resetSignIn } from "./reset-sign-in";
 
 /** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
 const program = new Command("keep").description("Deep Keep's commands for the operator");
@@ -230,6 +231,23 @@ program
       const bad = await services.db.withScope({ role: "system" }, verifyTrail);
       if (bad !== null) throw new Error(`The trail was tampered with: row ${bad} does not fit the chain.`);
       console.log("The trail is whole.");
+    } finally {
+      await services.db.end();
+    }
+  });
+
+program
+  .command("sign-in")
+  .description(
+    "make a person's sign-in anew: no second factor, no session, and an invitation to a new password",
+  )
+  .argument("<email>", "the person's address")
+  .option("--console <address>", "where the console answers", "http://127.0.0.1:4380")
+  .action(async (email: string, options: { console: string }) => {
+    const services = makeServices(readSettings());
+    try {
+      const { url, expiresAt } = await resetSignIn(services, email, options.console.replace(/\/$/, ""));
+      console.log(`${url}\nworks once, until ${expiresAt.toISOString().slice(0, 10)}`);
     } finally {
       await services.db.end();
     }

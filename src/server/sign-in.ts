@@ -34,6 +34,24 @@ export const hashPassword = (password: string): Promise<string> => hash(password
 const byEmail = new RateLimiterMemory({ points: 10, duration: 900 });
 const byAddress = new RateLimiterMemory({ points: 50, duration: 900 });
 
+const bySession = new RateLimiterMemory({ points: 10, duration: 900 });
+
+/** Whether a person's password is right, for a change that wants it again; ten wrong ones in a quarter of an hour, no more. */
+export async function passwordFits(
+  person: Pick<SignInRow, "id" | "passwordHash">,
+  typed: string,
+): Promise<boolean> {
+  const used = await bySession.get(person.id);
+  if (used && used.remainingPoints <= 0)
+    throw new Problem(
+      "request.too-many",
+      "Too many wrong passwords. Wait a quarter of an hour, then try again.",
+    );
+  const fits = person.passwordHash !== null && (await verify(person.passwordHash, typed));
+  if (!fits) await bySession.consume(person.id).catch(() => {});
+  return fits;
+}
+
 /** A hash that no password has: an unknown address takes as long as a known one. */
 const nobody = hashPassword(randomSecret());
 

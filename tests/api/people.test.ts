@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import { generate } from "otplib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { makeClient, type TestClient } from "../client";
@@ -147,6 +148,24 @@ describe("a second factor", () => {
   });
 });
 
+describe("whoever is locked out", () => {
+  it("gets a sign-in anew from the machine itself", async () => {
+    const email = "ines@lanternfold.example";
+    const made = execFileSync(
+      process.execPath,
+      ["dist/keep.mjs", "sign-in", email, "--console", console_.url],
+      {
+        env: { ...process.env, DEEPKEEP_HOME: console_.home },
+        encoding: "utf8",
+      },
+    );
+    const path = new URL(made.split("\n")[0]!).pathname.replace("/invitation/", "/invitations/");
+    const taken = await console_.call("POST", path, { password: console_.password }, null);
+    expect(taken.body).toMatchObject({ person: { role: "owner" } });
+    expect(JSON.stringify(await console_.ok("GET", "/trail"))).toContain("made a sign-in anew");
+  });
+});
+
 describe("sessions", () => {
   it("are listed and ended one by one, and all but one with a new password", async () => {
     const { cookie } = await newcomer("till@vossel.example", "person");
@@ -168,6 +187,14 @@ describe("sessions", () => {
     expect((await asked("GET", "/me", third)).status).toBe(401);
     expect((await asked("GET", "/me", cookie)).status).toBe(200);
     expect((await signIn("till@vossel.example", LONG)).status).toBe(401);
+  });
+
+  it("let nobody guess the password of whoever left one open", async () => {
+    const { cookie } = await newcomer("counter@vossel.example", "person");
+    const guess = () => asked("POST", "/account/factor", cookie, { password: "a guess" });
+    for (let i = 0; i < 10; i += 1) expect((await guess()).status).toBe(422);
+    expect((await guess()).status).toBe(429);
+    expect((await asked("POST", "/account/factor", cookie, { password: LONG })).status).toBe(429);
   });
 
   it("of a client's people end when nothing happens, of the provider's do not", async () => {

@@ -277,6 +277,18 @@ describe("a restore that the manager is asked about", () => {
 });
 
 describe("what was given", () => {
+  it("is looked at again when the manager agrees: what was taken back meanwhile does not come", async () => {
+    const lent = await give(emmet.id, "/data/greta", true);
+    const { body } = await as<{ askId: string }>(emmet, "POST", "/given/restores", {
+      items: [{ giftId: lent, pointId, path: "/data/greta/recipes" }],
+    });
+    await console_.ok("DELETE", `/gifts/${lent}`);
+    const agreed = await as(hanne, "POST", `/asks/${body.askId}/decision`, { decision: "agreed" });
+    expect(agreed.status).toBe(409);
+    const declined = await as(hanne, "POST", `/asks/${body.askId}/decision`, { decision: "declined" });
+    expect(declined.status).toBe(200);
+  });
+
   it("is gone at once when it is taken back, a prepared download with it", async () => {
     const items = [{ giftId, pointId, path: "/data/greta" }];
     const { body } = await as<{ url: string }>(greta, "POST", "/given/archives", { items, format: "zip" });

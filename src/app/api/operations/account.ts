@@ -1,4 +1,3 @@
-import { verify } from "@node-rs/argon2";
 import { toDataURL } from "qrcode";
 import { z } from "zod";
 import { takeLoansBack } from "@/db/keys";
@@ -9,7 +8,7 @@ import { endSession, endSessions, endToken, insertToken, sessionsOf, tokensOf } 
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
-import { hashPassword } from "@/server/sign-in";
+import { hashPassword, passwordFits } from "@/server/sign-in";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { name, password, uuid } from "./ids";
 
@@ -30,8 +29,7 @@ async function closeSessions(context: Context, tx: Tx, ended: readonly { id: Buf
 /** The person, for a change that wants their password again. Throws a problem of the field. */
 async function withPassword(context: Context, tx: Tx, typed: string) {
   const row = (await signInRow(tx, context.person!.id))!;
-  if (!row.passwordHash || !(await verify(row.passwordHash, typed)))
-    throw invalid("password", "This is not your password.");
+  if (!(await passwordFits(row, typed))) throw invalid("password", "This is not your password.");
   return row;
 }
 

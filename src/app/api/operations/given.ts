@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { within } from "@/core/rights/within";
 import { decideAsk, insertAsk, lockAsk, openAsks } from "@/db/asks";
+import { giftsOfPerson } from "@/db/gifts";
 import { pointsOf } from "@/db/points";
 import { restoresOfPerson, runById } from "@/db/runs";
 import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/given-restore";
@@ -269,6 +270,15 @@ export const given = [
           throw new Problem("request.conflict", "Its days are over; it has to be asked for again.");
         const { clientId, personId, personName } = ask;
         const restore = ask.request as unknown as GivenRestore;
+        const gifts = await giftsOfPerson(tx, personId, context.who.at);
+        const stillGiven = restore.stored.items.every(({ path }) =>
+          gifts.some((gift) => gift.sourceId === restore.sourceId && within(gift.path, path)),
+        );
+        if (body.decision === "agreed" && !stillGiven)
+          throw new Problem(
+            "request.conflict",
+            `What ${personName} asks for is no longer given to them. Ask your provider, or decline.`,
+          );
         const runId =
           body.decision === "agreed"
             ? await startGivenRestore(

@@ -1,0 +1,24 @@
+import { personByEmail } from "@/db/people";
+import { removeFactor } from "@/db/second-factor";
+import { endSessions } from "@/db/sessions";
+import { invite, type MadeInvitation } from "@/server/invitations";
+import { notFound } from "@/server/problem";
+import type { Services } from "@/server/services";
+import { record } from "@/server/who";
+
+/**
+ * For whoever is locked out and has nobody to ask, the only owner most of all: takes the second factor away, ends the
+ * sessions, and makes an invitation to a new password. Whoever can run this holds the machine anyway; the trail has it.
+ */
+export const resetSignIn = (services: Services, email: string, origin: string): Promise<MadeInvitation> =>
+  services.db.withScope({ role: "system" }, async (tx) => {
+    const person = await personByEmail(tx, email);
+    if (!person) throw notFound();
+    const who = { actor: "bin/keep", address: "this machine", at: services.now() };
+    await removeFactor(tx, person.id);
+    const ended = await endSessions(tx, person.id, null);
+    await record(tx, who, person.clientId, "made a sign-in anew", person.name, {
+      sessionsEnded: ended.length,
+    });
+    return invite(tx, who, person, origin);
+  });
