@@ -73,8 +73,10 @@ export function problemFromZod(error: z.ZodError): Problem {
 export function problemFrom(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof CodedError) return new Problem(error.code, error.message);
+  const { code } = error as { code?: string };
+  // a foreign key: an id of the request names something that is not there
+  if (code === "23503") return notFound();
   // row-level security, or a transaction that only reads: the rights in the server should have said so before
-  if (["42501", "25006"].includes((error as { code?: string }).code ?? ""))
-    return new Problem("auth.not-allowed");
+  if (code === "42501" || code === "25006") return new Problem("auth.not-allowed");
   return new Problem("internal.error");
 }

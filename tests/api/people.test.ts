@@ -274,6 +274,21 @@ describe("the provider's people", () => {
     ).toHaveLength(2);
   });
 
+  it("read, as readers, all but what points hold; what they take along is in the trail", async () => {
+    const token = await console_.addPerson({
+      email: "sela@lanternfold.example",
+      name: "Sela Wynn",
+      role: "reader",
+      clientId: null,
+    });
+    expect((await console_.call("GET", "/watch", undefined, token)).status).toBe(200);
+    expect((await console_.call("GET", "/trail/export", undefined, token)).status).toBe(200);
+    expect(JSON.stringify(await console_.ok("GET", "/trail?search=exported"))).toContain("Sela Wynn");
+    const nobodys = `/trail/export?client=${client.siteId}`;
+    expect((await console_.call("GET", nobodys, undefined, token)).status).toBe(404);
+    expect((await console_.call("GET", "/clients", undefined, token)).status).toBe(200);
+  });
+
   it("keep an owner, and no technician makes themself one", async () => {
     const { people } = await console_.ok<{ people: { id: string; role: string }[] }>("GET", "/people");
     const owner = people.find(({ role }) => role === "owner")!;
