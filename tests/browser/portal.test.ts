@@ -49,7 +49,9 @@ describe("one of a client's people", () => {
     await press(browser, "Invite");
     const made = await see(browser, "[data-invitation]");
     const address = (await made.getAttribute("data-invitation"))!;
-    await (await seeText(browser, "nothing given")).click();
+    const { people } = await console_.ok<{ people: { id: string }[] }>("GET", `/clients/${client.id}/people`);
+    await open(`/people?of=${client.slug}&sel=${people[0]!.id}`);
+    await seeText(browser, "Nothing yet: the portal is empty for them");
     await choose(browser, "Give", "voss-lt-02 files");
     await type(browser, "From this folder on", "/data/greta");
     await press(browser, "Give it");
