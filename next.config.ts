@@ -12,6 +12,7 @@ const config: NextConfig = {
     "archiver",
     "cbor-x",
     "koffi",
+    "pdfkit",
     "pg",
     "tar-stream",
     "graphile-worker",

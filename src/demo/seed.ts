@@ -7,6 +7,7 @@ import { describeSystem } from "@/agent/system";
 import { doJob } from "@/agent/work";
 import { operations } from "@/app/api/operations";
 import type { ClientRole } from "@/core/rights/rights";
+import type { Statement } from "@/core/statement/statement";
 import { insertProvider, listClients } from "@/db/clients";
 import { type Machine, machineById } from "@/db/machines";
 import { insertPerson, limitToClients, type Person, personById, setPassword } from "@/db/people";
@@ -19,6 +20,7 @@ import { requestAllChecks } from "@/runs/check";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
 import { tellNotices } from "@/runs/notices";
+import { sendDueStatements } from "@/runs/statements";
 import { endPassedBy, tickSchedules } from "@/runs/tick";
 import { makeContext } from "@/server/api/operation";
 import { makeServices, type Services } from "@/server/services";
@@ -156,7 +158,7 @@ class Seeding {
     );
     return (await operation.run(context, {
       params,
-      query: {},
+      query: operation.query?.parse({}) ?? {},
       body: operation.body?.parse(body ?? {}),
     } as never)) as T;
   }
@@ -208,6 +210,7 @@ class Seeding {
     for (const client of CLIENTS) people.push(...(await this.takeOn(client, depots)));
     await this.limitStaff();
     await this.liveTheMonth();
+    await this.writeToStatement();
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
     await askAllCarries(this.services);
     await requestAllChecks(this.services, "trees");
@@ -222,6 +225,23 @@ class Seeding {
     writeFileSync(signInFile(this.home), `${JSON.stringify({ people, apiToken: token }, null, 2)}\n`, {
       mode: 0o600,
     });
+  }
+
+  /** What the desk did about exceptions stands in the statement. */
+  private async writeToStatement(): Promise<void> {
+    const clients = await this.services.db.withScope({ role: "system" }, listClients);
+    for (const { name, word } of CLIENTS) {
+      const { id: clientId } = clients.find((client) => client.name === name)!;
+      if (!word) continue;
+      const { statement } = await this.call<{ statement: Statement }>("readStatement", { clientId });
+      const about = statement.exceptions.find((exception) => exception.key.startsWith(word.about));
+      if (!about) throw new Error(`${name} has no exception that begins with “${word.about}”`);
+      await this.call(
+        "writeStatementWord",
+        { clientId },
+        { about: about.key, day: about.firstDay, text: word.text },
+      );
+    }
   }
 
   private async makeStaff(): Promise<SeededPerson[]> {
@@ -365,6 +385,12 @@ class Seeding {
       { depotId, clientId: client.id },
       { quotaBytes: world.quotaMiB * 1024 * 1024, lockDays: world.lockDays ?? 0 },
     );
+    if (world.statements)
+      await this.call(
+        "setStatementSending",
+        { clientId: client.id },
+        { ...world.statements, at: "07:30", recipients: [contactEmail] },
+      );
     if (world.limits) await this.call("setClientLimits", { clientId: client.id }, world.limits);
     const carryTo = world.carryTo ? [depots.get(world.carryTo)!] : [];
     const beside = world.beside ? [depots.get(world.beside)!] : [];
@@ -574,11 +600,15 @@ class Seeding {
       const next = await this.services.db.withScope({ role: "system" }, (tx) =>
         one<{ at: Date | null; told: Date | null }>(
           tx,
-          "select min(next_due_at) as at, (select min(due_at) from notice_events where message_id is null) as told from sources",
+          `select min(next_due_at) as at, least((select min(due_at) from notice_events where message_id is null),
+             (select min(next_at) from statement_schedules)) as told from sources`,
         ),
       );
       if (next?.told && next.told <= moment && (!next.at || next.told <= next.at)) {
         this.clock.set(next.told);
+        await sendDueStatements(this.services, (error) => {
+          throw error;
+        });
         await tellNotices(this.services);
         continue;
       }

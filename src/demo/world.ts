@@ -58,6 +58,10 @@ export interface WorldClient {
   readonly mail?: WorldMail;
   /** People who get back by themselves what is on their machine; the contact has the first machine. */
   readonly people?: readonly WorldPerson[];
+  /** When its contact gets the statement by itself. */
+  readonly statements?: { readonly every: "week" | "month"; readonly onDay: number };
+  /** What the desk wrote to an exception of the statement: it begins with its outcome. */
+  readonly word?: { readonly about: string; readonly text: string };
 }
 
 export interface WorldPerson {
@@ -130,6 +134,7 @@ export const CLIENTS: readonly WorldClient[] = [
       machine("quill-lt-04", "North clinic", "/home/reception", ["letters", "photos"], 34),
       machine("quill-lt-07", "South clinic", "/home/surgery", ["letters", "scans"], 22),
     ],
+    statements: { every: "week", onDay: 1 },
     people: [{ name: "Isla Brandt", email: "isla.brandt@quillmere.example", machine: "quill-lt-04" }],
   },
   {
@@ -186,6 +191,11 @@ export const CLIENTS: readonly WorldClient[] = [
     region: "north harbour",
     contact: ["Hanne Vossel", "hanne@vossel.example"],
     sites: ["Bakehouse"],
+    statements: { every: "month", onDay: 1 },
+    word: {
+      about: "failed",
+      text: "The mail system's secret ran out. The new one is asked for; the mailboxes follow at once when it is there.",
+    },
     depot: "Harbour",
     quotaMiB: 512,
     policy: {
@@ -257,6 +267,10 @@ export const CLIENTS: readonly WorldClient[] = [
     region: "north harbour",
     contact: ["Corin Ashby", "corin.ashby@pendlewick.example"],
     sites: ["Trust house"],
+    word: {
+      about: "missed",
+      text: "pend-lt-07 is with its maker for a new hinge. Its files of the last evening can be got back at any time.",
+    },
     depot: "Quay",
     quotaMiB: 1024,
     policy: {

@@ -11,6 +11,7 @@ import { NetworkRuns } from "./network-runs";
 import { tellNotices } from "./notices";
 import { purgeAll } from "./purge";
 import { applyRetention } from "./retention";
+import { sendDueStatements } from "./statements";
 import { endPassedBy, takeUpLapsed, tickFollowers, tickSchedules } from "./tick";
 
 const TICK_MS = 2000;
@@ -82,7 +83,9 @@ export async function startRunner(
   // a mail server that does not answer must not hold up the schedules
   let telling: Promise<unknown> | null = null;
   const tell = () => {
-    telling ??= tellNotices(services)
+    telling ??= sendDueStatements(services, report)
+      .catch(report)
+      .then(() => tellNotices(services))
       .catch(report)
       .finally(() => {
         telling = null;

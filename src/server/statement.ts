@@ -4,8 +4,15 @@ import { composeStatement, type Statement } from "@/core/statement/statement";
 import type { Client } from "@/db/clients";
 import { listGrants } from "@/db/depots";
 import { addedBetween } from "@/db/points";
-import { pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import {
+  checksBetween,
+  pointsByDay,
+  restoresBetween,
+  runsByDay,
+  sourcesBefore,
+  wordsBetween,
+} from "@/db/statements";
 import { invalid } from "./problem";
 import { sourcesWithState } from "./standing";
 
@@ -32,23 +39,32 @@ export function periodOf(
   return { from: first.toJSDate(), to: last.plus({ days: 1 }).startOf("day").toJSDate() };
 }
 
-/** The statement of a client for a period; states are those of now, or of the period's end when it is past. */
+/** The statement of a client for a period; states are those of now, or of the period's end when it is over. */
 export async function clientStatement(
   tx: Tx,
   client: Client,
   period: { from: Date; to: Date },
   now: Date,
 ): Promise<Statement> {
+  const { from, to } = period;
   const sources = await sourcesWithState(tx, { clientId: client.id }, now);
+  const before = new Map(
+    (await sourcesBefore(tx, client.id, from)).map(({ sourceId, ...rest }) => [sourceId, rest]),
+  );
   const added = new Map(
-    (await addedBetween(tx, client.id, period.from, period.to)).map((row) => [row.sourceId, row.added]),
+    (await addedBetween(tx, client.id, from, to)).map((row) => [row.sourceId, row.added]),
   );
   const grants = (await listGrants(tx)).filter((grant) => grant.clientId === client.id);
-  const runs = await pastRuns(tx, { clientId: client.id, from: period.from, to: period.to, limit: 100_000 });
+  const runs = await runsByDay(tx, client.id, client.zone, from, to);
+  const restores = await restoresBetween(tx, client.id, from, to);
+  const [firstDay, lastDay] = [from, new Date(to.getTime() - 1)].map(
+    (moment) => DateTime.fromJSDate(moment, { zone: client.zone }).toISODate()!,
+  ) as [string, string];
   return composeStatement({
     clientName: client.name,
     zone: client.zone,
     ...period,
+    now,
     sources: sources.map((source) => ({
       id: source.id,
       name: source.name,
@@ -59,18 +75,25 @@ export async function clientStatement(
       points: source.points,
       bytes: source.bytes,
       added: added.get(source.id) ?? 0,
+      ...before.get(source.id)!,
     })),
-    runs: runs.map((run) => ({
-      sourceId: run.sourceId,
-      kind: run.kind,
-      ended: run.endedAt!,
-      outcome: run.outcome!,
-      cause: run.code ? CODES[run.code].title : run.message,
-      items: Number(run.figures.files ?? 0),
-      bytes: Number(run.figures.bytes ?? 0),
-      by: run.requestedBy,
+    runs: runs.map(({ code, message, ...run }) => ({ ...run, cause: code ? CODES[code].title : message })),
+    pointDays: await pointsByDay(tx, client.id, client.zone, from, to),
+    restores: restores.map(({ figures, ...restore }) => ({
+      ...restore,
+      items: Number(figures.files ?? 0),
+      bytes: Number(figures.bytes ?? 0),
     })),
+    checks: await checksBetween(tx, client.id, from, to),
+    words: await wordsBetween(tx, client.id, firstDay, lastDay),
     spaceUsed: grants.reduce((sum, grant) => sum + grant.usedBytes, 0),
     quota: grants.length ? grants.reduce((sum, grant) => sum + grant.quotaBytes, 0) : null,
   });
 }
+
+/** A name for the file of a statement. */
+export const statementFile = (
+  client: Client,
+  statement: Pick<Statement, "firstDay" | "lastDay">,
+  ending: "csv" | "pdf",
+): string => `statement-${client.slug}-${statement.firstDay}-${statement.lastDay}.${ending}`;

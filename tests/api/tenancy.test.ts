@@ -3,6 +3,7 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { operations } from "@/app/api/operations";
+import { exceptionKey } from "@/core/statement/statement";
 import { all } from "@/db/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
@@ -156,6 +157,14 @@ const bodyOf = (id: string): unknown => {
     renewSecret: { clientSecret: "s" },
     planAbsence: { from: "2030-01-01T00:00:00Z", to: "2030-01-02T00:00:00Z", note: "in the drawer" },
     requestCheck: { depth: "objects" },
+    writeStatementWord: {
+      about: exceptionKey("missed", "No answer"),
+      day: "2026-01-01",
+      text: "it was repaired",
+    },
+    sendStatement: { recipients: ["x@x.example"] },
+    setStatementSending: { every: "month", onDay: 1, at: "07:30", recipients: ["x@x.example"] },
+    makeStatementLink: {},
     placeHold: { reason: "a letter from the court" },
     weighBasket: { items },
     restore: { items, destination: { kind: "original" } },

@@ -20,6 +20,7 @@ export const ACTIONS = {
   "client-people": "a client’s people, and what is given to them",
   "provider-people": "the provider’s people, their roles and clients",
   statement: "the client’s statement",
+  words: "what is written to an exception of the statement: what was done about it",
   given: "what a technician has given them: looking inside, restoring, downloading",
   agree: "agreeing to restores that wait for the client’s word",
 } as const;
@@ -37,6 +38,7 @@ export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach
     "client-people": "all",
     "provider-people": "all",
     statement: "all",
+    words: "all",
   },
   technician: {
     account: "themselves",
@@ -45,11 +47,13 @@ export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach
     open: "theirs",
     "client-people": "theirs",
     statement: "theirs",
+    words: "theirs",
   },
   reader: { account: "themselves", look: "theirs", statement: "theirs" },
   manager: {
     account: "themselves",
     statement: "own client",
+    words: "own client",
     given: "what was given",
     agree: "own client",
   },

@@ -1,77 +1,84 @@
 import { describe, expect, it } from "vitest";
-import { composeStatement, type StatementFacts, statementCsv } from "./statement";
+import {
+  composeStatement,
+  exceptionKey,
+  type StatementFacts,
+  type StatementRuns,
+  type StatementSource,
+  statementCsv,
+} from "./statement";
 
+const source = (over: Partial<StatementSource>): StatementSource => ({
+  id: "s1",
+  name: "kest-srv-01 files",
+  site: "Hatchery",
+  state: "kept",
+  targetHours: 24,
+  newestPoint: new Date("2026-11-04T09:00:00Z"),
+  points: 3,
+  bytes: 5000,
+  added: 700,
+  since: new Date("2026-10-01T00:00:00Z"),
+  newestBefore: new Date("2026-11-01T09:00:00Z"),
+  outcomeBefore: "clean",
+  nextRun: new Date("2026-11-05T09:00:00Z"),
+  ...over,
+});
+const runs = (over: Partial<StatementRuns>): StatementRuns => ({
+  sourceId: "s1",
+  day: "2026-11-02",
+  outcome: "clean",
+  cause: null,
+  count: 1,
+  last: new Date("2026-11-02T09:00:00Z"),
+  ...over,
+});
 const facts: StatementFacts = {
   clientName: "Kestrin Aquaculture",
   zone: "Pacific/Auckland",
   from: new Date("2026-11-01T11:00:00Z"),
   to: new Date("2026-11-04T11:00:00Z"),
+  now: new Date("2026-11-04T10:00:00Z"),
   sources: [
-    {
-      id: "s1",
-      name: "kest-srv-01 files",
-      site: "Hatchery",
-      state: "kept",
-      targetHours: 24,
-      newestPoint: new Date("2026-11-04T09:00:00Z"),
-      points: 3,
-      bytes: 5000,
-      added: 700,
-    },
-    {
+    source({}),
+    source({
       id: "s2",
       name: '=cmd "files"',
       site: "Office, west",
       state: "exposed",
-      targetHours: 24,
       newestPoint: null,
+      newestBefore: null,
+      outcomeBefore: null,
+      nextRun: null,
       points: 0,
       bytes: 0,
       added: 0,
-    },
+      since: new Date("2026-11-02T20:00:00Z"),
+    }),
   ],
   runs: [
-    {
-      sourceId: "s1",
-      kind: "backup",
-      ended: new Date("2026-11-02T09:00:00Z"),
-      outcome: "clean",
-      cause: null,
-      items: 4,
-      bytes: 10,
-      by: null,
-    },
-    {
-      sourceId: "s1",
-      kind: "backup",
-      ended: new Date("2026-11-02T12:00:00Z"),
+    runs({ count: 2 }),
+    runs({
+      day: "2026-11-03",
       outcome: "caution",
       cause: "A file vanished while it was read",
-      items: 4,
-      bytes: 10,
-      by: null,
-    },
-    {
-      sourceId: "s2",
-      kind: "backup",
-      ended: new Date("2026-11-03T09:00:00Z"),
-      outcome: "failed",
-      cause: "The depot is full",
-      items: 0,
-      bytes: 0,
-      by: null,
-    },
+      last: new Date("2026-11-02T12:00:00Z"),
+    }),
+    runs({ sourceId: "s2", day: "2026-11-03", outcome: "failed", cause: "The depot is full" }),
+  ],
+  pointDays: [{ sourceId: "s1", day: "2026-11-03", newest: new Date("2026-11-02T12:00:00Z") }],
+  restores: [
     {
       sourceId: "s1",
-      kind: "restore",
-      ended: new Date("2026-11-03T10:00:00Z"),
+      at: new Date("2026-11-03T10:00:00Z"),
       outcome: "clean",
-      cause: null,
       items: 2,
       bytes: 2048,
       by: "Ines",
     },
   ],
+  checks: [{ at: new Date("2026-11-03T10:00:00Z"), outcome: "clean" }],
+  words: [],
   spaceUsed: 9000,
   quota: 100000,
 };
@@ -80,8 +87,54 @@ describe("a statement", () => {
   const statement = composeStatement(facts);
   it("counts each run on its day in the client's zone", () => {
     expect(statement.days.map((day) => day.day)).toEqual(["2026-11-02", "2026-11-03", "2026-11-04"]);
-    expect(statement.days[0]!.outcomes).toMatchObject({ clean: 1, caution: 0 });
+    expect(statement.days[0]!.outcomes).toMatchObject({ clean: 2, caution: 0 });
     expect(statement.days[1]!.outcomes).toMatchObject({ caution: 1, failed: 1 });
+  });
+  it("tells the state at the end of each day, and none before a source was looked after", () => {
+    const [first, second] = statement.sources;
+    // the first day ends 26 hours after the point of 9:00 the day before; the second after a caution
+    expect(first!.states).toEqual(["slipping", "slipping", "kept"]);
+    expect(second!.states).toEqual([null, "never kept", "exposed"]);
+  });
+  it("tells of a period that is over the states it ended with, and of days to come none", () => {
+    const over = composeStatement({ ...facts, now: new Date("2026-11-20T00:00:00Z") });
+    expect(over.over).toBe(true);
+    expect(over.sources.map((one) => one.state)).toEqual(["exposed", "never kept"]);
+    expect(over.headline).toBe("0 of 2 sources are kept within target; 1 exposed, 1 never kept.");
+    const early = composeStatement({ ...facts, now: new Date("2026-11-02T12:00:00Z") });
+    expect(early.sources[0]!.states).toEqual(["slipping", "kept", null]);
+  });
+  it("puts to an exception the words that were written to it in its days, whatever the period", () => {
+    const about = exceptionKey("failed", "The depot is full");
+    const word = {
+      id: "w1",
+      about,
+      side: "provider",
+      by: "Ines",
+      at: facts.now,
+      text: "More space since.",
+    } as const;
+    const { exceptions } = composeStatement({
+      ...facts,
+      words: [
+        { ...word, day: "2026-11-03" },
+        { ...word, day: "2026-10-03", text: "Long ago." },
+      ],
+    });
+    expect(exceptions.map((one) => one.words.map(({ text }) => text))).toEqual([[], ["More space since."]]);
+  });
+  it("says what comes next, and how long the space lasts at this pace", () => {
+    expect(statement.comesNext).toEqual([
+      "The next run is planned for 2026-11-05 22:00; one source has one planned.",
+      'No run is planned for =cmd "files".',
+      "At the pace of this period the space granted lasts for 390 days.",
+    ]);
+    expect(statement.checks).toBe("1 check of what is kept: nothing was found damaged or missing.");
+    const bad = composeStatement({
+      ...facts,
+      checks: [...facts.checks, { ...facts.checks[0]!, outcome: "damage" }],
+    });
+    expect(bad.checks).toBe("2 checks of what is kept: 1 found damage.");
   });
   it("says how the client stands, in words", () => {
     expect(statement.headline).toBe("1 of 2 sources is kept within target; 1 exposed.");
@@ -90,16 +143,16 @@ describe("a statement", () => {
     );
     expect(statement.restores[0]!.sentence).toBe("2 items, 2.00 KiB, clean, asked for by Ines");
   });
-  it("says once what happened on several days", () => {
-    const missed = (day: number) => ({
-      ...facts.runs[2]!,
-      outcome: "missed" as const,
-      cause: "The machine did not answer",
-      ended: new Date(Date.UTC(2026, 10, day, 9)),
+  it("says once what happened on several days and to several sources", () => {
+    const missed = (sourceId: string, day: string) =>
+      runs({ sourceId, day, outcome: "missed", cause: "The machine did not answer" });
+    const { exceptions } = composeStatement({
+      ...facts,
+      runs: [missed("s1", "2026-11-02"), missed("s2", "2026-11-02"), missed("s1", "2026-11-04")],
     });
-    const { exceptions } = composeStatement({ ...facts, runs: [missed(2), missed(3), missed(4)] });
     expect(exceptions).toHaveLength(1);
-    expect(exceptions[0]!.day).toBe("2026-11-02 to 2026-11-04, 3 days");
+    expect(exceptions[0]!.when).toBe("2026-11-02 to 2026-11-04, 2 days");
+    expect(exceptions[0]!.sentence).toContain('=cmd "files", kest-srv-01 files: The machine did not answer.');
   });
   it("writes CSV that quotes what must be quoted and starts no formula", () => {
     const csv = statementCsv(statement);

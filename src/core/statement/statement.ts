@@ -1,38 +1,79 @@
 import { DateTime } from "luxon";
-import type { Outcome, ProtectionState } from "../protection/state";
+import { type Outcome, type ProtectionState, protectionState } from "../protection/state";
 import { formatBytes } from "../units/bytes";
 import { type CsvCell, csvLine } from "../units/csv";
 import { counted } from "../units/duration";
 
-/** What a statement is computed from: plain rows of one client and one period. */
+/** One source of a client, as a statement is computed from it. */
+export interface StatementSource {
+  readonly id: string;
+  readonly name: string;
+  readonly site: string;
+  /** The state of now. */
+  readonly state: ProtectionState;
+  readonly targetHours: number | null;
+  readonly newestPoint: Date | null;
+  readonly points: number;
+  readonly bytes: number;
+  /** Bytes that its points of the period added. */
+  readonly added: number;
+  /** Since when it is looked after here; no state is told of days before. */
+  readonly since: Date;
+  /** The newest point and the last outcome before the period. */
+  readonly newestBefore: Date | null;
+  readonly outcomeBefore: Outcome | null;
+  readonly nextRun: Date | null;
+}
+
+/** Backup runs of a source on one day that ended alike. */
+export interface StatementRuns {
+  readonly sourceId: string;
+  readonly day: string;
+  readonly outcome: Outcome;
+  /** What was said about it, when it was not clean. */
+  readonly cause: string | null;
+  readonly count: number;
+  /** When the last of them was due. */
+  readonly last: Date;
+}
+
+/** What somebody wrote to an exception: what was done about it, or what the client says to it. */
+export interface StatementWord {
+  readonly id: string;
+  /** `exceptionKey` of what it is about. */
+  readonly about: string;
+  readonly day: string;
+  readonly side: "provider" | "client";
+  readonly by: string;
+  readonly at: Date;
+  readonly text: string;
+}
+
+/** What a statement is computed from: plain rows of one client and one period. Days are days of the client's zone. */
 export interface StatementFacts {
   readonly clientName: string;
   readonly zone: string;
   /** The period: from the start of the first day to the end of the last, as moments. */
   readonly from: Date;
   readonly to: Date;
-  readonly sources: readonly {
-    readonly id: string;
-    readonly name: string;
-    readonly site: string;
-    readonly state: ProtectionState;
-    readonly targetHours: number | null;
-    readonly newestPoint: Date | null;
-    readonly points: number;
-    readonly bytes: number;
-    readonly added: number;
-  }[];
-  readonly runs: readonly {
+  readonly now: Date;
+  readonly sources: readonly StatementSource[];
+  readonly runs: readonly StatementRuns[];
+  /** The newest point that a source got on a day. */
+  readonly pointDays: readonly { readonly sourceId: string; readonly day: string; readonly newest: Date }[];
+  readonly restores: readonly {
     readonly sourceId: string;
-    readonly kind: "backup" | "restore";
-    readonly ended: Date;
+    readonly at: Date;
     readonly outcome: Outcome;
-    /** What was said about it, when it was not clean. */
-    readonly cause: string | null;
     readonly items: number;
     readonly bytes: number;
     readonly by: string | null;
   }[];
+  readonly checks: readonly {
+    readonly at: Date;
+    readonly outcome: "clean" | "damage" | "failed";
+  }[];
+  readonly words: readonly StatementWord[];
   readonly spaceUsed: number;
   readonly quota: number | null;
 }
@@ -42,24 +83,47 @@ export interface StatementDay {
   readonly outcomes: Record<Outcome, number>;
 }
 
+export interface StatementException {
+  /** Names it across periods. */
+  readonly key: string;
+  readonly firstDay: string;
+  readonly lastDay: string;
+  /** The day, or the first, the last and how many. */
+  readonly when: string;
+  readonly sentence: string;
+  readonly words: readonly StatementWord[];
+}
+
 export interface Statement {
   readonly clientName: string;
   readonly zone: string;
   readonly firstDay: string;
   readonly lastDay: string;
+  /** Whether the period is over; then states are those of its end. */
+  readonly over: boolean;
   readonly headline: string;
-  readonly sources: StatementFacts["sources"];
+  readonly sources: readonly (StatementSource & {
+    /** The state at the end of each day; null before it was looked after, and for days to come. */
+    readonly states: readonly (ProtectionState | null)[];
+  })[];
   readonly days: readonly StatementDay[];
   readonly spaceUsed: number;
   readonly spaceAdded: number;
   readonly quota: number | null;
   readonly restores: readonly { readonly at: Date; readonly source: string; readonly sentence: string }[];
-  readonly exceptions: readonly { readonly day: string; readonly sentence: string }[];
+  readonly checks: string;
+  readonly exceptions: readonly StatementException[];
+  readonly comesNext: readonly string[];
 }
 
 const none = (): Record<Outcome, number> => ({ clean: 0, caution: 0, failed: 0, stopped: 0, missed: 0 });
+const GONE = "a source that is no longer there";
 
-/** Computes the statement of a client for a period. Days are days of the client's zone. */
+/** What names an exception, whatever the period: how runs ended, and why. */
+export const exceptionKey = (outcome: Outcome, cause: string | null): string =>
+  `${outcome} ${cause ?? (outcome === "stopped" ? "The run was stopped" : "No cause was recorded")}`;
+
+/** Computes the statement of a client for a period. */
 export function composeStatement(facts: StatementFacts): Statement {
   const dayOf = (moment: Date) => DateTime.fromJSDate(moment, { zone: facts.zone }).toISODate()!;
   const firstDay = dayOf(facts.from);
@@ -72,59 +136,149 @@ export function composeStatement(facts: StatementFacts): Statement {
   ) {
     days.set(day.toISODate()!, none());
   }
-  const nameOf = new Map(facts.sources.map((source) => [source.id, source.name]));
-  const exceptions = new Map<string, { day: string; cause: string; outcome: Outcome; names: Set<string> }>();
   for (const run of facts.runs) {
-    const day = dayOf(run.ended);
-    if (run.kind !== "backup") continue;
-    const cell = days.get(day);
-    if (cell) cell[run.outcome] += 1;
-    if (run.outcome === "clean") continue;
-    const cause = run.cause ?? (run.outcome === "stopped" ? "The run was stopped" : "No cause was recorded");
-    const key = `${day} ${run.outcome} ${cause}`;
-    const exception = exceptions.get(key) ?? { day, cause, outcome: run.outcome, names: new Set<string>() };
-    exceptions.set(key, exception);
-    exception.names.add(nameOf.get(run.sourceId) ?? "a source that is no longer there");
+    const cell = days.get(run.day);
+    if (cell) cell[run.outcome] += run.count;
   }
+  const over = facts.to <= facts.now;
+  const states = statesByDay(facts, [...days.keys()]);
+  const sources = facts.sources.map((source) => {
+    const own = states.get(source.id)!;
+    return { ...source, state: over ? (own.at(-1) ?? source.state) : source.state, states: own };
+  });
+  const nameOf = new Map(facts.sources.map((source) => [source.id, source.name]));
+  const spaceAdded = facts.sources.reduce((sum, source) => sum + source.added, 0);
   return {
     clientName: facts.clientName,
     zone: facts.zone,
     firstDay,
     lastDay,
-    headline: headline(facts.sources),
-    sources: facts.sources,
+    over,
+    headline: headline(sources),
+    sources,
     days: [...days].map(([day, outcomes]) => ({ day, outcomes })),
     spaceUsed: facts.spaceUsed,
-    spaceAdded: facts.sources.reduce((sum, source) => sum + source.added, 0),
+    spaceAdded,
     quota: facts.quota,
-    restores: facts.runs
-      .filter((run) => run.kind === "restore")
-      .map((run) => ({
-        at: run.ended,
-        source: nameOf.get(run.sourceId) ?? "a source that is no longer there",
-        sentence: `${counted(run.items, "item")}, ${formatBytes(run.bytes)}, ${run.outcome}${run.by ? `, asked for by ${run.by}` : ""}`,
-      })),
-    exceptions: joinDays(
-      [...exceptions.values()]
-        .sort((a, b) => a.day.localeCompare(b.day))
-        .map(({ day, cause, outcome, names }) => ({
-          day,
-          sentence: exceptionSentence(outcome, cause, [...names]),
-        })),
-    ),
+    restores: facts.restores.map((restore) => ({
+      at: restore.at,
+      source: nameOf.get(restore.sourceId) ?? GONE,
+      sentence: `${counted(restore.items, "item")}, ${formatBytes(restore.bytes)}, ${restore.outcome}${restore.by ? `, asked for by ${restore.by}` : ""}`,
+    })),
+    checks: checksSentence(facts.checks),
+    exceptions: exceptionsOf(facts, nameOf),
+    comesNext: comesNext(facts, spaceAdded, days.size),
   };
 }
 
-/** The same sentence on several days is said once, with the first day, the last and how often. */
-function joinDays(
-  exceptions: readonly { day: string; sentence: string }[],
-): { day: string; sentence: string }[] {
-  const days = new Map<string, string[]>();
-  for (const { day, sentence } of exceptions) days.set(sentence, [...(days.get(sentence) ?? []), day]);
-  return [...days].map(([sentence, on]) => ({
-    day: on.length === 1 ? on[0]! : `${on[0]} to ${on.at(-1)}, ${on.length} days`,
-    sentence,
-  }));
+/** The state of each source at the end of each day, from its points and outcomes; by the target that it has now. */
+function statesByDay(
+  facts: StatementFacts,
+  days: readonly string[],
+): Map<string, readonly (ProtectionState | null)[]> {
+  const key = (sourceId: string, day: string) => `${sourceId} ${day}`;
+  const points = new Map(facts.pointDays.map((row) => [key(row.sourceId, row.day), row.newest]));
+  const outcomes = new Map<string, StatementRuns>();
+  for (const run of facts.runs) {
+    if (run.outcome === "stopped") continue;
+    const there = outcomes.get(key(run.sourceId, run.day));
+    if (!there || there.last < run.last) outcomes.set(key(run.sourceId, run.day), run);
+  }
+  const ends = days.map((day) =>
+    DateTime.fromISO(day, { zone: facts.zone }).plus({ days: 1 }).startOf("day").toJSDate(),
+  );
+  return new Map(
+    facts.sources.map((source) => {
+      let newestPoint = source.newestBefore;
+      let lastOutcome = source.outcomeBefore;
+      const states = days.map((day, i) => {
+        const end = new Date(Math.min(ends[i]!.getTime(), facts.now.getTime()));
+        newestPoint = points.get(key(source.id, day)) ?? newestPoint;
+        lastOutcome = outcomes.get(key(source.id, day))?.outcome ?? lastOutcome;
+        const begins = i === 0 ? facts.from : ends[i - 1]!;
+        if (begins >= facts.now || (source.since >= end && !newestPoint)) return null;
+        // the day that goes on is told as it stands
+        if (ends[i]! > facts.now) return source.state;
+        return protectionState(
+          { newestPoint, lastOutcome, targetHours: source.targetHours, paused: false },
+          end,
+        );
+      });
+      return [source.id, states];
+    }),
+  );
+}
+
+/** What was not clean, one for each cause, with the days it happened on and what was written to it. */
+function exceptionsOf(
+  facts: StatementFacts,
+  nameOf: ReadonlyMap<string, string>,
+): readonly StatementException[] {
+  const found = new Map<string, { outcome: Outcome; cause: string; names: Set<string>; days: Set<string> }>();
+  for (const run of facts.runs) {
+    if (run.outcome === "clean") continue;
+    const key = exceptionKey(run.outcome, run.cause);
+    const there = found.get(key) ?? {
+      outcome: run.outcome,
+      cause: key.slice(run.outcome.length + 1),
+      names: new Set<string>(),
+      days: new Set<string>(),
+    };
+    found.set(key, there);
+    there.names.add(nameOf.get(run.sourceId) ?? GONE);
+    there.days.add(run.day);
+  }
+  return [...found]
+    .map(([key, { outcome, cause, names, days }]) => {
+      const on = [...days].sort();
+      const [firstDay, lastDay] = [on[0]!, on.at(-1)!];
+      return {
+        key,
+        firstDay,
+        lastDay,
+        when: on.length === 1 ? firstDay : `${firstDay} to ${lastDay}, ${on.length} days`,
+        sentence: exceptionSentence(outcome, cause, [...names].sort()),
+        words: facts.words.filter(
+          (word) => word.about === key && word.day >= firstDay && word.day <= lastDay,
+        ),
+      };
+    })
+    .sort((a, b) => a.firstDay.localeCompare(b.firstDay) || a.key.localeCompare(b.key));
+}
+
+function checksSentence(checks: StatementFacts["checks"]): string {
+  if (checks.length === 0) return "No check of what is kept ended in this period.";
+  const bad = checks.filter((check) => check.outcome !== "clean");
+  const done = `${counted(checks.length, "check")} of what is kept`;
+  if (bad.length === 0) return `${done}: nothing was found damaged or missing.`;
+  const damage = bad.filter((check) => check.outcome === "damage").length;
+  const failed = bad.length - damage;
+  return `${done}: ${[damage ? `${damage} found damage` : "", failed ? `${failed} did not come to an end` : ""].filter(Boolean).join(", ")}.`;
+}
+
+/** What is to be expected after the period, of what is planned and at the pace that it had. */
+function comesNext(facts: StatementFacts, added: number, days: number): string[] {
+  const planned = facts.sources.filter((source) => source.nextRun && source.state !== "paused");
+  const first = planned.map((source) => source.nextRun!).sort((a, b) => a.getTime() - b.getTime())[0];
+  const next: string[] = [];
+  if (first)
+    next.push(
+      `The next run is planned for ${DateTime.fromJSDate(first, { zone: facts.zone }).toFormat("yyyy-MM-dd HH:mm")}; ${planned.length === 1 ? "one source has" : `${planned.length} sources have`} one planned.`,
+    );
+  const idle = facts.sources.filter((source) => !source.nextRun || source.state === "paused");
+  if (idle.length)
+    next.push(
+      `No run is planned for ${idle
+        .slice(0, 3)
+        .map((source) => source.name)
+        .join(", ")}${idle.length > 3 ? ` and ${idle.length - 3} more` : ""}.`,
+    );
+  if (facts.quota !== null && added > 0) {
+    const left = Math.floor(Math.max(0, facts.quota - facts.spaceUsed) / (added / days));
+    if (left < 400)
+      next.push(`At the pace of this period the space granted lasts for ${counted(left, "day")}.`);
+  }
+  return next;
 }
 
 const AFTER: Record<Outcome, string> = {
@@ -141,7 +295,7 @@ function exceptionSentence(outcome: Outcome, cause: string, names: readonly stri
   return `${who}: ${cause.replace(/\.$/, "")}. ${AFTER[outcome]}`;
 }
 
-function headline(sources: StatementFacts["sources"]): string {
+function headline(sources: readonly StatementSource[]): string {
   if (sources.length === 0) return "Nothing is protected yet.";
   const kept = sources.filter((source) => source.state === "kept").length;
   if (kept === sources.length) {
@@ -189,8 +343,21 @@ export function statementCsv(statement: Statement): string {
     ["Restore at", "Source", "What"],
     ...statement.restores.map((restore) => [restore.at.toISOString(), restore.source, restore.sentence]),
     [],
-    ["Exception on", "What happened"],
-    ...statement.exceptions.map((exception) => [exception.day, exception.sentence]),
+    ["Checks"],
+    [statement.checks],
+    [],
+    ["Exception on", "What happened", "What was done about it"],
+    ...statement.exceptions.map((exception) => [
+      exception.when,
+      exception.sentence,
+      exception.words.map((word) => `${word.by}: ${word.text}`).join("\n"),
+    ]),
+    [],
+    ["State at the end of", ...statement.days.map((day) => day.day)],
+    ...statement.sources.map((source) => [source.name, ...source.states]),
+    [],
+    ["What comes next"],
+    ...statement.comesNext.map((sentence) => [sentence]),
   ];
   return rows.map(csvLine).join("");
 }

@@ -16,6 +16,7 @@ import { policies } from "./policies";
 import { restores } from "./restores";
 import { sources } from "./sources";
 import { staff } from "./staff";
+import { statements } from "./statements";
 import { trail } from "./trail";
 import { watching } from "./watching";
 
@@ -33,6 +34,7 @@ const described: readonly AnyOperation[] = [
   ...keeping,
   ...policies,
   ...sources,
+  ...statements,
   ...watching,
   ...messages,
   ...load,

@@ -2,8 +2,6 @@ import { z } from "zod";
 import { CODES, type Code } from "@/core/codes";
 import { whatClause } from "@/core/policy/clauses";
 import { OUTCOMES } from "@/core/protection/state";
-import { statementCsv } from "@/core/statement/statement";
-import { clientById } from "@/db/clients";
 import { pointsOf } from "@/db/points";
 import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
@@ -15,8 +13,7 @@ import { trySelection } from "@/server/inside-point";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding, sourcesWithState } from "@/server/standing";
-import { clientStatement, periodOf } from "@/server/statement";
-import { clientParam, filterOf, runParam, scopeQuery, sourceParam } from "./ids";
+import { filterOf, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
 
@@ -204,41 +201,5 @@ export const sources = [
     params: runParam,
     run: (context, { params }) =>
       context.tx(async (tx) => ({ run: await stopRun(tx, context.who, params.runId) })),
-  }),
-  operation({
-    id: "readStatement",
-    method: "GET",
-    path: "/clients/{clientId}/statement",
-    summary: "The statement of a client for a period, as JSON or CSV.",
-    caller: "statement",
-    params: clientParam,
-    query: z.object({
-      from: z.string().optional(),
-      to: z.string().optional(),
-      format: z.enum(["json", "csv"]).default("json"),
-    }),
-    run: (context, { params, query }) =>
-      context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
-        const statement = await clientStatement(
-          tx,
-          client,
-          periodOf(client, query.from, query.to, context.who.at),
-          context.who.at,
-        );
-        if (query.format === "json") return { statement };
-        await context.record(tx, client.id, "downloaded a statement", client.name, {
-          from: statement.firstDay,
-          to: statement.lastDay,
-        });
-        const file = `statement-${client.slug}-${statement.firstDay}-${statement.lastDay}.csv`;
-        return new Response(statementCsv(statement), {
-          headers: {
-            "content-type": "text/csv; charset=utf-8",
-            "content-disposition": `attachment; filename="${file}"`,
-          },
-        });
-      }),
   }),
 ];

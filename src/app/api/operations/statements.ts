@@ -1,0 +1,322 @@
+import { randomUUID } from "node:crypto";
+import { z } from "zod";
+import { isClientRole } from "@/core/rights/rights";
+import { nextSending } from "@/core/statement/sending";
+import { type Statement, statementCsv } from "@/core/statement/statement";
+import { type Client, clientById, readProvider } from "@/db/clients";
+import { mailSettings } from "@/db/notices";
+import type { Tx } from "@/db/scope";
+import {
+  endLink,
+  endSending,
+  insertLink,
+  insertWord,
+  linksOf,
+  sendingOf,
+  setSending,
+  takeBackWord,
+} from "@/db/statements";
+import { type Context, operation } from "@/server/api/operation";
+import { originOf } from "@/server/invitations";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { clientStatement, periodOf, statementFile } from "@/server/statement";
+import { statementOfLink } from "@/server/statement-link";
+import { statementPdf } from "@/server/statement-pdf";
+import { sendStatement } from "@/server/statement-sending";
+import { hashSecret, randomSecret } from "@/store/secrets";
+import { clientParam, email, uuid } from "./ids";
+
+const day = z.string().regex(/^\d{4}-\d{2}-\d{2}$/, "Give a day as YYYY-MM-DD.");
+const paper = z.enum(["a4", "letter"]).default("a4");
+const format = z.enum(["json", "csv", "pdf"]).default("json");
+const recipients = z.array(email).min(1, "Give an address at least.").max(20, "Twenty addresses at most.");
+const within = clientParam.extend({ id: uuid });
+
+async function theClient(tx: Tx, clientId: string): Promise<Client> {
+  const client = await clientById(tx, clientId);
+  if (!client) throw notFound();
+  return client;
+}
+
+/** A statement in the form that was asked for. */
+async function answered(
+  tx: Tx,
+  client: Client,
+  statement: Statement,
+  asked: { readonly format: "json" | "csv" | "pdf"; readonly paper: "a4" | "letter" },
+  now: Date,
+): Promise<Response | { statement: Statement }> {
+  if (asked.format === "json") return { statement };
+  const body =
+    asked.format === "csv"
+      ? statementCsv(statement)
+      : new Uint8Array(await statementPdf(statement, (await readProvider(tx))?.name ?? "", asked.paper, now));
+  return new Response(body, {
+    headers: {
+      "content-type": asked.format === "csv" ? "text/csv; charset=utf-8" : "application/pdf",
+      "content-disposition": `attachment; filename="${statementFile(client, statement, asked.format)}"`,
+      "cache-control": "no-store",
+    },
+  });
+}
+
+async function refuseWithoutMail(tx: Tx): Promise<void> {
+  if (!(await mailSettings(tx)))
+    throw new Problem(
+      "request.conflict",
+      "No mail server is set up, so nothing can be sent. Give one in Runs, under Messages.",
+    );
+}
+
+const sideOf = (context: Context) => (isClientRole(context.person!.role) ? "client" : "provider");
+
+/** Statements: reading them, what is written to their exceptions, and the ways in which they get to the client. */
+export const statements = [
+  operation({
+    id: "readStatement",
+    method: "GET",
+    path: "/clients/{clientId}/statement",
+    summary: "The statement of a client for a period, as JSON, CSV or PDF.",
+    caller: "statement",
+    params: clientParam,
+    query: z.object({ from: z.string().optional(), to: z.string().optional(), format, paper }),
+    run: async (context, { params, query }) => {
+      const { client, statement } = await context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        const period = periodOf(client, query.from, query.to, context.who.at);
+        return { client, statement: await clientStatement(tx, client, period, context.who.at) };
+      });
+      // as the program: a reader may take it along and write nothing, and the trail tells it all the same
+      return context.services.db.withScope({ role: "system" }, async (tx) => {
+        if (query.format !== "json")
+          await context.record(tx, client.id, "downloaded a statement", client.name, {
+            from: statement.firstDay,
+            to: statement.lastDay,
+            format: query.format,
+          });
+        return answered(tx, client, statement, query, context.who.at);
+      });
+    },
+  }),
+  operation({
+    id: "writeStatementWord",
+    method: "POST",
+    path: "/clients/{clientId}/statement/words",
+    summary:
+      "Write to an exception of the statement: what was done about it, or what the client says to it. It names the exception by its key and first day.",
+    caller: "words",
+    status: 201,
+    params: clientParam,
+    body: z.object({
+      about: z.string().min(1).max(1000),
+      day,
+      text: z
+        .string()
+        .trim()
+        .min(3, "Write what was done, in a sentence.")
+        .max(1000, "1,000 characters at most."),
+    }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        const period = periodOf(client, body.day, body.day, context.who.at);
+        const { exceptions } = await clientStatement(tx, client, period, context.who.at);
+        if (!exceptions.some((exception) => exception.key === body.about))
+          throw invalid("about", "There is no such exception on that day.");
+        const word = {
+          id: randomUUID(),
+          about: body.about,
+          day: body.day,
+          side: sideOf(context),
+          by: context.who.actor,
+          at: context.who.at,
+          text: body.text,
+        } as const;
+        await insertWord(tx, client.id, word);
+        await context.record(tx, client.id, "wrote to the statement", client.name, {
+          about: body.about,
+          day: body.day,
+          text: body.text,
+        });
+        return { word };
+      }),
+  }),
+  operation({
+    id: "takeBackStatementWord",
+    method: "DELETE",
+    path: "/clients/{clientId}/statement/words/{id}",
+    summary: "Take back what your side wrote to the statement.",
+    caller: "words",
+    params: within,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const word = await takeBackWord(tx, params.clientId, params.id, sideOf(context), context.who.at);
+        if (!word) throw notFound();
+        const client = await theClient(tx, params.clientId);
+        await context.record(tx, client.id, "took back words of the statement", client.name, {
+          about: word.about,
+          text: word.text,
+        });
+        return {};
+      }),
+  }),
+  operation({
+    id: "readStatementWays",
+    method: "GET",
+    path: "/clients/{clientId}/statement/ways",
+    summary: "To whom a client's statement goes by itself, and the links that open one.",
+    caller: "look",
+    params: clientParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        await theClient(tx, params.clientId);
+        return {
+          sending: await sendingOf(tx, params.clientId),
+          links: await linksOf(tx, params.clientId, context.who.at),
+        };
+      }),
+  }),
+  operation({
+    id: "sendStatement",
+    method: "POST",
+    path: "/clients/{clientId}/statement/send",
+    summary: "Send the statement of a period by mail, as PDF.",
+    caller: "work",
+    status: 202,
+    params: clientParam,
+    body: z.object({ from: day.optional(), to: day.optional(), recipients, paper }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        await refuseWithoutMail(tx);
+        const period = periodOf(client, body.from, body.to, context.who.at);
+        const { firstDay, lastDay } = await clientStatement(tx, client, period, context.who.at);
+        await sendStatement(tx, client, { firstDay, lastDay }, body.recipients, body.paper, context.who.at);
+        await context.record(tx, client.id, "sent a statement", client.name, {
+          from: firstDay,
+          to: lastDay,
+          recipients: body.recipients,
+        });
+        return { recipients: body.recipients };
+      }),
+  }),
+  operation({
+    id: "setStatementSending",
+    method: "PUT",
+    path: "/clients/{clientId}/statement/sending",
+    summary: "Have a client's statement sent by itself, every week or every month.",
+    caller: "work",
+    params: clientParam,
+    body: z
+      .object({
+        every: z.enum(["week", "month"]),
+        onDay: z.int("A whole number.").min(1, "1 at least."),
+        at: z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Give a time as HH:MM."),
+        recipients,
+        paper,
+      })
+      .refine((body) => body.onDay <= (body.every === "week" ? 7 : 28), {
+        path: ["onDay"],
+        message: "A weekday from 1 to 7, or a day from 1 to 28, which every month has.",
+      }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        await refuseWithoutMail(tx);
+        const nextAt = nextSending(body, client.zone, context.who.at);
+        const row = { ...body, clientId: client.id, nextAt, setBy: context.who.actor };
+        await setSending(tx, row, context.who.at);
+        await context.record(tx, client.id, "set when statements are sent", client.name, { ...body });
+        return { sending: row };
+      }),
+  }),
+  operation({
+    id: "endStatementSending",
+    method: "DELETE",
+    path: "/clients/{clientId}/statement/sending",
+    summary: "Send a client's statement by itself no more.",
+    caller: "work",
+    params: clientParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        if ((await endSending(tx, client.id)) === 0) throw notFound();
+        await context.record(tx, client.id, "ended the sending of statements", client.name);
+        return {};
+      }),
+  }),
+  operation({
+    id: "makeStatementLink",
+    method: "POST",
+    path: "/clients/{clientId}/statement/links",
+    summary:
+      "Make an address that opens the statement of a period without an account; it is shown this once.",
+    caller: "work",
+    status: 201,
+    params: clientParam,
+    body: z.object({
+      from: day.optional(),
+      to: day.optional(),
+      days: z.int("A whole number.").min(1, "One day at least.").max(366, "366 days at most.").default(30),
+    }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        const period = periodOf(client, body.from, body.to, context.who.at);
+        const { firstDay, lastDay } = await clientStatement(tx, client, period, context.who.at);
+        const secret = randomSecret();
+        const link = {
+          id: randomUUID(),
+          clientId: client.id,
+          firstDay,
+          lastDay,
+          madeBy: context.who.actor,
+          madeAt: context.who.at,
+          expiresAt: new Date(context.who.at.getTime() + body.days * 86_400_000),
+        };
+        await insertLink(tx, hashSecret(secret), link);
+        await context.record(tx, client.id, "made a link to a statement", client.name, {
+          from: firstDay,
+          to: lastDay,
+          until: link.expiresAt,
+        });
+        return { link, url: `${originOf(context.request)}/statement/${secret}` };
+      }),
+  }),
+  operation({
+    id: "endStatementLink",
+    method: "DELETE",
+    path: "/clients/{clientId}/statement/links/{id}",
+    summary: "Revoke a link to a statement.",
+    caller: "work",
+    params: within,
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const link = await endLink(tx, params.clientId, params.id, context.who.at);
+        if (!link) throw notFound();
+        const client = await theClient(tx, params.clientId);
+        await context.record(tx, client.id, "revoked a link to a statement", client.name, {
+          from: link.firstDay,
+          to: link.lastDay,
+        });
+        return {};
+      }),
+  }),
+  operation({
+    id: "openStatementLink",
+    method: "GET",
+    path: "/statement-links/{secret}",
+    summary: "The statement that a link opens; whoever has the address needs no account.",
+    caller: "anyone",
+    params: z.object({ secret: z.string().min(20).max(200) }),
+    query: z.object({ format, paper }),
+    run: async (context, { params, query }) => {
+      const opened = await statementOfLink(context.services, context.who, params.secret);
+      if (!opened) throw notFound();
+      const { client, statement } = opened;
+      return context.services.db.withScope({ role: "system" }, (tx) =>
+        answered(tx, client, statement, query, context.who.at),
+      );
+    },
+  }),
+];

@@ -1,0 +1,36 @@
+import type { Statement } from "@/core/statement/statement";
+import { type Client, clientById } from "@/db/clients";
+import { openLink } from "@/db/statements";
+import { hashSecret } from "@/store/secrets";
+import type { Services } from "./services";
+import { clientStatement, periodOf } from "./statement";
+import { record, type Who } from "./who";
+
+/** The statement that a link opens, which is counted and stands in the trail; null where the link is not good any more. */
+export async function statementOfLink(
+  services: Services,
+  who: Who,
+  secret: string,
+): Promise<{ readonly client: Client; readonly statement: Statement; readonly until: Date } | null> {
+  const link = await services.db.withScope({ role: "system" }, async (tx) => {
+    const opened = await openLink(tx, hashSecret(secret), who.at);
+    if (!opened) return null;
+    const client = (await clientById(tx, opened.clientId))!;
+    await record(
+      tx,
+      { ...who, actor: "whoever has the link" },
+      client.id,
+      "opened a statement by its link",
+      client.name,
+      { from: opened.firstDay, to: opened.lastDay, madeBy: opened.madeBy },
+    );
+    return { ...opened, client };
+  });
+  if (!link) return null;
+  // read as the client sees it: the database gives no more, whatever is asked here
+  const { client, firstDay, lastDay, expiresAt } = link;
+  const statement = await services.db.withScope({ role: "client", clientId: client.id }, (tx) =>
+    clientStatement(tx, client, periodOf(client, firstDay, lastDay, who.at), who.at),
+  );
+  return { client, statement, until: expiresAt };
+}

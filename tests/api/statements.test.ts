@@ -1,0 +1,267 @@
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { getDocument } from "pdfjs-dist/legacy/build/pdf.mjs";
+import pg from "pg";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import type { Statement } from "@/core/statement/statement";
+import { all } from "@/db/scope";
+import { tellNotices } from "@/runs/notices";
+import { sendDueStatements } from "@/runs/statements";
+import type { Services } from "@/server/services";
+import { MailDrop, readDrop } from "@/standins/inbox/mail-drop";
+import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { TestConsole } from "../test-console";
+
+/** The statement and its ways to the client: PDF read by another program, mail over SMTP, links without an account. */
+let console_: TestConsole;
+let client: TestClient;
+let other: TestClient;
+let machine: TestMachine;
+let services: Services;
+let managerToken: string;
+let readerToken: string;
+let ahead = 0;
+const now = () => new Date(Date.now() + ahead);
+const folder = mkdtempSync(join(tmpdir(), "deep-keep-statements-"));
+const inbox = new MailDrop(folder);
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  await console_.killRunner();
+  services = { ...console_.services, now };
+  client = await makeClient(console_, "Vossel & Daughters Bakery");
+  other = await makeClient(console_, "Brackenfold Dental");
+  machine = await enrolMachine(console_, client, "voss-lt-01");
+  writeFileSync(join(machine.root, "data/recipe.txt"), "rye, water, salt\n");
+  console_.runAgent(machine.state);
+  await backUp(console_, machine.sourceId);
+  const person = { clientId: client.id, email: "hanne@vossel.example", name: "Hanne Vossel" };
+  managerToken = await console_.addPerson({ ...person, role: "manager" });
+  readerToken = await console_.addPerson({
+    clientId: null,
+    email: "sela@lanternfold.example",
+    name: "Sela Wynn",
+    role: "reader",
+  });
+});
+afterAll(async () => {
+  await console_?.stop();
+  await inbox.close();
+  rmSync(folder, { recursive: true });
+});
+
+const base = () => `/clients/${client.id}/statement`;
+const read = async () => (await console_.ok<{ statement: Statement }>("GET", base())).statement;
+const fetched = async (path: string, token: string | null) =>
+  fetch(`${console_.url}/api/v1${path}`, token ? { headers: { authorization: `Bearer ${token}` } } : {});
+const trailOf = async (action: string) =>
+  services.db.withScope({ role: "system" }, (tx) =>
+    all<{ actor: string; details: Record<string, unknown> }>(
+      tx,
+      "select actor, details from trail where action = $1 order by id",
+      [action],
+    ),
+  );
+
+/** What another program reads in a PDF. */
+async function pdfOf(bytes: ArrayBuffer | Uint8Array) {
+  const document = await getDocument({ data: new Uint8Array(bytes), verbosity: 0 }).promise;
+  let text = "";
+  for (let page = 1; page <= document.numPages; page += 1) {
+    const content = await (await document.getPage(page)).getTextContent();
+    text += content.items.map((item) => ("str" in item ? item.str : "")).join(" ");
+  }
+  const first = await document.getPage(1);
+  return {
+    text: text.replace(/\s+/g, " "),
+    view: first.view,
+    bookmarks: (await document.getOutline()).map((item) => item.title),
+    tree: JSON.stringify(await first.getStructTree()),
+    tagged: (await document.getMarkInfo())?.Marked,
+    title: ((await document.getMetadata()).info as { Title: string }).Title,
+  };
+}
+
+describe("the statement as PDF", () => {
+  it("tells the same as on screen, tagged, with bookmarks and fonts of its own", async () => {
+    const answer = await fetched(`${base()}?format=pdf`, console_.token);
+    expect(answer.headers.get("content-type")).toBe("application/pdf");
+    const pdf = await pdfOf(await answer.arrayBuffer());
+    const statement = await read();
+    expect(pdf.text).toContain(statement.headline);
+    expect(pdf.text).toContain("voss-lt-01 files");
+    expect(pdf.title).toBe(
+      `Statement for Vossel & Daughters Bakery, ${statement.firstDay} to ${statement.lastDay}`,
+    );
+    expect(pdf.bookmarks).toContain("What is protected");
+    expect(pdf.tagged).toBe(true);
+    for (const role of ["H1", "H2", "Table", "TH", "TD", "Figure"]) expect(pdf.tree).toContain(`"${role}"`);
+    expect(pdf.tree).toContain("1 day kept");
+    expect(pdf.view.slice(2).map(Math.round)).toEqual([595, 842]);
+  });
+  it("is made for Letter too, and its taking is in the trail, a reader's as well", async () => {
+    const answer = await fetched(`${base()}?format=pdf&paper=letter`, readerToken);
+    expect((await pdfOf(await answer.arrayBuffer())).view).toEqual([0, 0, 612, 792]);
+    expect((await trailOf("downloaded a statement")).at(-1)).toMatchObject({ actor: "Sela Wynn" });
+  });
+  it("refuses a period and a paper that are none, at their field", async () => {
+    for (const [query, field] of [
+      ["from=2026-13-01", "from"],
+      ["from=2026-02-02&to=2026-02-01", "from"],
+      ["paper=a3", "paper"],
+    ] as const) {
+      const answer = await console_.call<{ errors: { field: string }[] }>("GET", `${base()}?${query}`);
+      expect(answer.status).toBe(422);
+      expect(answer.body.errors[0]!.field).toBe(field);
+    }
+  });
+});
+
+describe("words to an exception", () => {
+  it("stand in the statement of both sides, and are taken back by their own side alone", async () => {
+    await services.db.withScope({ role: "system" }, (tx) =>
+      tx.query("update depots set path = path || '-gone' where id = $1", [client.depotId]),
+    );
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("failed");
+    await services.db.withScope({ role: "system" }, (tx) =>
+      tx.query("update depots set path = replace(path, '-gone', '') where id = $1", [client.depotId]),
+    );
+    const [exception] = (await read()).exceptions;
+    const body = { about: exception!.key, day: exception!.firstDay, text: "The cable was loose." };
+    const { word } = await console_.ok<{ word: { id: string } }>("POST", `${base()}/words`, body);
+    const theirs = await console_.call(
+      "POST",
+      `${base()}/words`,
+      { ...body, text: "We had the cleaners in." },
+      managerToken,
+    );
+    expect(theirs.status).toBe(201);
+    expect((await read()).exceptions[0]!.words.map(({ side, by, text }) => [side, by, text])).toEqual([
+      ["provider", "Ines Marlow", "The cable was loose."],
+      ["client", "Hanne Vossel", "We had the cleaners in."],
+    ]);
+    const removed = (token: string) =>
+      console_.call("DELETE", `${base()}/words/${word.id}`, undefined, token).then((answer) => answer.status);
+    expect(await removed(managerToken)).toBe(404);
+    expect(await removed(console_.token)).toBe(200);
+    expect((await read()).exceptions[0]!.words).toHaveLength(1);
+    expect(await trailOf("took back words of the statement")).toHaveLength(1);
+  });
+  it("are written to what is there, and not by a reader", async () => {
+    const body = { about: "failed Nothing of the kind", day: "2026-01-01", text: "It was repaired." };
+    expect((await console_.call("POST", `${base()}/words`, body)).status).toBe(422);
+    expect((await console_.call("POST", `${base()}/words`, body, readerToken)).status).toBe(403);
+  });
+});
+
+describe("a statement by mail", () => {
+  const sending = { every: "week", onDay: 1, at: "07:30", recipients: ["hanne@vossel.example"] };
+  it("is refused while no mail server is set up, and saved by nobody", async () => {
+    const refused = await console_.call<{ detail: string }>("PUT", `${base()}/sending`, sending);
+    expect(refused.status).toBe(409);
+    expect(refused.body.detail).toContain("No mail server is set up");
+    await console_.ok("PUT", "/mail-server", {
+      host: "127.0.0.1",
+      port: await inbox.listen(0),
+      security: "none",
+      sender: "deep-keep@lanternfold.example",
+    });
+  });
+  it("goes out on its day, once, with the week before as PDF", async () => {
+    const saved = await console_.ok<{ sending: { nextAt: string } }>("PUT", `${base()}/sending`, sending);
+    const raise = (error: unknown) => {
+      throw error;
+    };
+    expect(await sendDueStatements(services, raise)).toBe(0);
+    // three weeks in which nothing ran: made up for once
+    ahead = new Date(saved.sending.nextAt).getTime() - Date.now() + 21 * 86_400_000;
+    expect(
+      await Promise.all([sendDueStatements(services, raise), sendDueStatements(services, raise)]),
+    ).toContain(1);
+    expect(await sendDueStatements(services, raise)).toBe(0);
+    await tellNotices(services);
+    const mails = (await readDrop(folder)).filter((one) => one.subject?.includes("statement"));
+    expect(mails).toHaveLength(1);
+    const [mail] = mails;
+    expect(mail!.to![0]!.address).toBe("hanne@vossel.example");
+    const pdf = await pdfOf(mail!.attachments[0]!.content as ArrayBuffer);
+    const [days] = /\d{4}-\d\d-\d\d to \d{4}-\d\d-\d\d/.exec(mail!.subject!)!;
+    expect(pdf.text).toContain(days);
+    const [first, last] = days.split(" to ").map((day) => new Date(day).getTime()) as [number, number];
+    expect((last - first) / 86_400_000).toBe(6);
+    expect((await trailOf("sent a statement")).map(({ actor }) => actor)).toEqual(["Deep Keep"]);
+    ahead = 0;
+  });
+  it("goes out at once when asked, and no more by itself once that is ended", async () => {
+    const to = ["desk@vossel.example", "hanne@vossel.example"];
+    await console_.ok("POST", `${base()}/send`, { recipients: to, paper: "letter" });
+    await tellNotices(services);
+    const mails = (await readDrop(folder)).slice(-2);
+    expect(mails.map((mail) => mail.to![0]!.address).sort()).toEqual(to);
+    expect(mails[0]!.text).toContain("We had the cleaners in.");
+    await console_.ok("DELETE", `${base()}/sending`);
+    expect((await console_.ok<{ sending: null }>("GET", `${base()}/ways`)).sending).toBeNull();
+  });
+  it("says at the field what is wrong with day, time and address", async () => {
+    for (const [field, value] of [
+      ["onDay", 8],
+      ["at", "7.30"],
+      ["recipients", []],
+      ["recipients", ["hanne"]],
+    ] as const) {
+      const answer = await console_.call<{ errors: { field: string }[] }>("PUT", `${base()}/sending`, {
+        ...sending,
+        [field]: value,
+      });
+      expect(answer.status).toBe(422);
+      expect(answer.body.errors[0]!.field.split(".")[0]).toBe(field);
+    }
+  });
+});
+
+describe("a link to a statement", () => {
+  it("opens that statement without an account, and nothing else, until it is revoked", async () => {
+    const { link, url } = await console_.ok<{ link: { id: string }; url: string }>(
+      "POST",
+      `${base()}/links`,
+      {
+        days: 10,
+      },
+    );
+    const secret = new URL(url).pathname.split("/").at(-1)!;
+    const page = await fetch(`${console_.url}/statement/${secret}`);
+    expect(page.status).toBe(200);
+    expect(await page.text()).toContain("voss-lt-01");
+    const answer = await fetched(`/statement-links/${secret}`, null);
+    const { statement } = (await answer.json()) as { statement: Statement };
+    expect(statement.headline).toBe((await read()).headline);
+    const pdf = await pdfOf(
+      await (await fetched(`/statement-links/${secret}?format=pdf`, null)).arrayBuffer(),
+    );
+    expect(pdf.text).toContain("We had the cleaners in.");
+    const { links } = await console_.ok<{ links: { id: string; opened: number }[] }>("GET", `${base()}/ways`);
+    expect(links).toMatchObject([{ id: link.id, opened: 3 }]);
+    expect(await trailOf("opened a statement by its link")).toHaveLength(3);
+    // not by another client's
+    expect((await console_.call("DELETE", `/clients/${other.id}/statement/links/${link.id}`)).status).toBe(
+      404,
+    );
+    await console_.ok("DELETE", `${base()}/links/${link.id}`);
+    expect((await fetched(`/statement-links/${secret}`, null)).status).toBe(404);
+    expect(await (await fetch(`${console_.url}/statement/${secret}`)).text()).toContain(
+      "This link was revoked",
+    );
+  });
+  it("is over after its days, and a guess is none", async () => {
+    const { url } = await console_.ok<{ url: string }>("POST", `${base()}/links`, { days: 1 });
+    const path = `/statement-links/${new URL(url).pathname.split("/").at(-1)}`;
+    expect((await fetched(path, null)).status).toBe(200);
+    const admin = new pg.Client(console_.access.owner);
+    await admin.connect();
+    await admin.query("update statement_links set expires_at = now() - interval '1 second'");
+    await admin.end();
+    expect((await fetched(path, null)).status).toBe(404);
+    expect((await fetched("/statement-links/AAAAAAAAAAAAAAAAAAAAAAAAAAAA", null)).status).toBe(404);
+  });
+});
