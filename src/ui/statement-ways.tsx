@@ -36,6 +36,8 @@ const addresses = (text: string): string[] =>
     .split(/[\s,;]+/)
     .map((one) => one.trim())
     .filter(Boolean);
+const openedText = (times: number): string =>
+  times === 0 ? "not opened yet" : times === 1 ? "opened once" : `opened ${times} times`;
 const whenText = (sending: ShownSending): string =>
   sending.every === "week"
     ? `every ${WEEKDAYS[sending.onDay - 1]} at ${sending.at}, the seven days before`

@@ -114,7 +114,7 @@ const STATE_FILL: Record<ProtectionState, string> = {
   "never kept": "var(--vermilion)",
   paused: "var(--slate)",
 };
-const STRIP = { width: 132, height: 16 };
+const STRIP = { width: 116, height: 16 };
 
 /** The states of a source day by day: the higher, the worse. */
 function StateStrip({
@@ -181,7 +181,7 @@ export function StatementArticle({
       <section>
         <h3 className="part-title mb-1">What is protected</h3>
         <div className="overflow-x-auto" tabIndex={0}>
-          <table className="grid-table">
+          <table className="grid-table text-[13.5px]">
             <thead>
               <tr>
                 <th scope="col">Source, site</th>
@@ -189,7 +189,7 @@ export function StatementArticle({
                 <th scope="col">Day by day</th>
                 <th scope="col">Newest point</th>
                 <th scope="col" className="num">
-                  Promised
+                  Target
                 </th>
                 <th scope="col" className="num">
                   Points
@@ -215,7 +215,7 @@ export function StatementArticle({
                   <td>
                     <StateStrip states={source.states} days={statement.days} />
                   </td>
-                  <td>
+                  <td className="whitespace-nowrap">
                     <Ago moment={source.newestPoint} now={now} zone={zone} />
                   </td>
                   <td className="num">{source.targetHours ? `${source.targetHours} h` : "none"}</td>

@@ -3,12 +3,12 @@ import { ACTIONS, type Action, isClientRole, mayDo, RIGHTS, ROLES, type Role } f
 
 /** Written down a second time, as a reviewer reads it: one line a role, `x` where the action is theirs. */
 const TABLE = `
-             account look work open client-people provider-people statement given agree
-owner        x       x    x    x    x             x               x         -     -
-technician   x       x    x    x    x             -               x         -     -
-reader       x       x    -    -    -             -               x         -     -
-manager      x       -    -    -    -             -               x         x     x
-person       x       -    -    -    -             -               -         x     -
+             account look work open client-people provider-people statement words given agree
+owner        x       x    x    x    x             x               x         x     -     -
+technician   x       x    x    x    x             -               x         x     -     -
+reader       x       x    -    -    -             -               x         -     -     -
+manager      x       -    -    -    -             -               x         x     x     x
+person       x       -    -    -    -             -               -         -     x     -
 `;
 
 describe("rights", () => {
