@@ -26,6 +26,7 @@ module.exports = {
       ["core", "store", "sources", "db", "server", "agent"],
       "the life of a run; the runner executes with the agent's own code",
     ),
+    only("viewings", "viewings", ["core", "store", "db", "server"], "reading inside points, over another protocol"),
     only("standins", "standins", ["core"], "the outside world knows nothing of us"),
     only("agent", "agent", ["core", "store", "sources"], "the agent knows neither database nor server"),
     only("ui", "ui", ["core"], "the interface never sees the database"),

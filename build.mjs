@@ -10,6 +10,7 @@ await build({
     bench: "src/operate/bench/main.ts",
     "press-worker": "src/store/press/worker.ts",
     standins: "src/standins/main.ts",
+    viewer: "src/viewings/main.ts",
   },
   outdir: "dist",
   outExtension: { ".js": ".mjs" },

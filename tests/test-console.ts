@@ -36,6 +36,7 @@ export interface Answer<T = Record<string, unknown>> {
 export class TestConsole {
   private web: ChildProcess | null = null;
   private runner: ChildProcess | null = null;
+  private viewer: ChildProcess | null = null;
   private readonly agents: ChildProcess[] = [];
 
   private constructor(
@@ -44,6 +45,7 @@ export class TestConsole {
     readonly access: DatabaseAccess,
     readonly services: Services,
     readonly token: string,
+    private readonly viewerPort: number,
   ) {}
 
   get url(): string {
@@ -63,7 +65,7 @@ export class TestConsole {
         insertProvider(tx, { name: "Lanternfold", zone: "Europe/London" }),
       );
     }
-    const made = new TestConsole(home, await freePort(), access, services, token);
+    const made = new TestConsole(home, await freePort(), access, services, token, await freePort());
     if (!options.empty)
       await made.addPerson(
         { email: "ines@lanternfold.example", name: "Ines Marlow", role: "owner", clientId: null },
@@ -80,6 +82,7 @@ export class TestConsole {
       ...process.env,
       DEEPKEEP_HOME: this.home,
       DEEPKEEP_QUEUE_URL: this.access.owner,
+      DEEPKEEP_VIEWER_PORT: String(this.viewerPort),
       NODE_ENV: "production",
       NEXT_TELEMETRY_DISABLED: "1",
     };
@@ -103,6 +106,10 @@ export class TestConsole {
   }
   startRunner(): void {
     this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")]);
+  }
+  /** Only where a test wants one. */
+  startViewer(): void {
+    this.viewer = this.launch("viewer", [join(PROJECT, "dist/viewer.mjs")]);
   }
   killWeb = (): Promise<void> => gone(this.web);
   killRunner = (): Promise<void> => gone(this.runner);
@@ -220,6 +227,7 @@ export class TestConsole {
     for (const agent of this.agents) await gone(agent);
     await this.killRunner();
     await this.killWeb();
+    await gone(this.viewer);
     await this.services.db.end();
     await stopCluster(this.access, "immediate");
   }

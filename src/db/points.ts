@@ -102,8 +102,8 @@ export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
     [id, now],
   );
 /**
- * Points of a space whose grace is over and that nothing holds: no lock, no hold, no restore that waits or goes on, no
- * download that was asked for, and no run that goes on from them.
+ * Points of a space whose grace is over and that nothing holds: no lock, no hold, no viewing that is open, no restore
+ * that waits or goes on, no download that was asked for, and no run that goes on from them.
  */
 export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: Date) =>
   all<Point>(
@@ -111,6 +111,7 @@ export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: 
     `select ${POINT} from placed_points p where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3
        and (locked_until is null or locked_until <= $3)
        and not exists (select from holds h where h.source_id = p.source_id and h.lifted_at is null and (h.point_id is null or h.point_id = p.id))
+       and not exists (select from viewings v where v.point_id = p.id and v.ended_at is null and v.expires_at > $3)
        and not exists (select from runs r where r.client_id = $2 and r.state <> 'ended'
          and (r.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))) or r.request->>'previous' = encode(p.id, 'hex')))
        and not exists (select from archives a where a.client_id = $2 and a.created_at > $3::timestamptz - interval '2 hours'

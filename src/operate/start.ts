@@ -126,8 +126,17 @@ async function main(): Promise<void> {
         join(home, `log/${kind}.log`),
       );
     }
+    const viewerPort = await freePort();
+    const viewer = { ...env, DEEPKEEP_VIEWER_PORT: String(viewerPort) };
+    children.keep(
+      "viewer",
+      process.execPath,
+      [join(project, "dist/viewer.mjs")],
+      viewer,
+      join(home, "log/viewer.log"),
+    );
     const next = join(project, "node_modules/next/dist/bin/next");
-    const web = { ...env, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };
+    const web = { ...viewer, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };
     children.keep(
       "web",
       process.execPath,

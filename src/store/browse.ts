@@ -105,27 +105,43 @@ export interface Piece {
   readonly bytes: Buffer;
 }
 
-/** The content of a file as pieces in order. */
-export async function* filePieces(reader: ChunkReader, entry: Entry): AsyncGenerator<Piece> {
+/**
+ * The content of a file as pieces in order; with a range, of the bytes from `from` to before `to` alone. Chunks that lie
+ * before it are not read: their lengths stand in the packs' directories.
+ */
+export async function* filePieces(
+  reader: ChunkReader,
+  entry: Entry,
+  from = 0,
+  to = Number.POSITIVE_INFINITY,
+): AsyncGenerator<Piece> {
   const ids = await chunksOf(reader, entry);
   if (ids.length > 1) await reader.locate(ids);
   const extents = entry.extents ?? [[0, entry.size ?? 0]];
   let place = 0;
   let [offset, left] = extents[0] ?? [0, 0];
   for (const id of ids) {
-    let bytes = await reader.chunk(id);
-    while (bytes.length) {
+    const next = left > 0 ? offset : extents[place + 1]?.[0];
+    if (next !== undefined && next >= to) return;
+    let content = offset >= from ? await reader.chunk(id) : null;
+    const length = content?.length ?? (await reader.length(id));
+    for (let done = 0; done < length; ) {
       while (left === 0) {
         place += 1;
         const extent = extents[place];
         if (!extent) throw new CodedError("store.damaged", "a file has more content than its length");
         [offset, left] = extent;
       }
-      const part = bytes.subarray(0, left);
-      yield { offset, bytes: part };
-      offset += part.length;
-      left -= part.length;
-      bytes = bytes.subarray(part.length);
+      if (offset >= to) return;
+      const part = Math.min(left, length - done);
+      if (offset + part > from) {
+        content ??= await reader.chunk(id);
+        const [cut, end] = [Math.max(0, from - offset), Math.min(part, to - offset)];
+        yield { offset: offset + cut, bytes: content.subarray(done + cut, done + end) };
+      }
+      offset += part;
+      left -= part;
+      done += part;
     }
   }
   if (left !== 0 || place < extents.length - 1) {
@@ -136,9 +152,14 @@ export async function* filePieces(reader: ChunkReader, entry: Entry): AsyncGener
 
 const ZEROS = Buffer.alloc(64 * 1024);
 
-/** The content of a file as one run of bytes, holes as zeros: for archives and downloads. */
-export async function* fileBytes(reader: ChunkReader, entry: Entry): AsyncGenerator<Buffer> {
-  let at = 0;
+/** The content of a file, or the bytes from `from` to before `to`, as one run; holes are zeros. */
+export async function* fileBytes(
+  reader: ChunkReader,
+  entry: Entry,
+  from = 0,
+  to = entry.size ?? 0,
+): AsyncGenerator<Buffer> {
+  let at = from;
   const zerosUpTo = function* (end: number) {
     while (at < end) {
       const part = ZEROS.subarray(0, Math.min(ZEROS.length, end - at));
@@ -146,12 +167,12 @@ export async function* fileBytes(reader: ChunkReader, entry: Entry): AsyncGenera
       yield part;
     }
   };
-  for await (const piece of filePieces(reader, entry)) {
+  for await (const piece of filePieces(reader, entry, from, to)) {
     yield* zerosUpTo(piece.offset);
     yield piece.bytes;
     at = piece.offset + piece.bytes.length;
   }
-  yield* zerosUpTo(entry.size ?? 0);
+  yield* zerosUpTo(to);
 }
 
 /** Whether two entries of a file hold the same content. */

@@ -27,6 +27,8 @@ export interface ChunkReader {
   locate(ids: readonly Uint8Array[]): Promise<void>;
   /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
   chunk(id: Uint8Array): Promise<Buffer>;
+  /** How long the content of a chunk is, bytes, without reading it. */
+  length(id: Uint8Array): Promise<number>;
   /** A tree node. Throws `store.damaged` when it is missing or altered. */
   node(id: Uint8Array): Promise<TreeNode>;
   /** A tree node as its bytes. */
@@ -52,6 +54,7 @@ export class CopiesReader implements ChunkReader {
 
   locate = (ids: readonly Uint8Array[]) => this.first((copy) => copy.locate(ids));
   chunk = (id: Uint8Array) => this.first((copy) => copy.chunk(id));
+  length = (id: Uint8Array) => this.first((copy) => copy.length(id));
   node = (id: Uint8Array) => this.first((copy) => copy.node(id));
   rawNode = (id: Uint8Array) => this.first((copy) => copy.rawNode(id));
 }
@@ -114,12 +117,22 @@ export class StoreReader implements ChunkReader {
     return bytes;
   }
 
-  private async fetch(id: Uint8Array): Promise<Buffer> {
+  async length(id: Uint8Array): Promise<number> {
+    const [, [, , length]] = await this.placed(id, (packId, key) => this.placeOf(packId, key));
+    return length;
+  }
+
+  private fetch(id: Uint8Array): Promise<Buffer> {
+    return this.placed(id, (packId, key) => this.fetchFrom(packId, key));
+  }
+
+  /** Does something with the pack that holds a chunk; asks again where it lies when it is not there any more. */
+  private async placed<T>(id: Uint8Array, work: (packId: string, key: ByteString) => Promise<T>): Promise<T> {
     const key = idKey(id);
     const known = this.located.get(key);
     if (known) {
       try {
-        return await this.fetchFrom(known, key);
+        return await work(known, key);
       } catch (error) {
         if (!(error instanceof CodedError) || error.code !== "store.damaged") throw error;
         // its pack may have been written anew since: ask again where it lies
@@ -130,14 +143,18 @@ export class StoreReader implements ChunkReader {
     await this.locate([id]);
     const packId = this.located.get(key);
     if (!packId) throw new CodedError("store.damaged", "a chunk is in no pack");
-    return this.fetchFrom(packId, key);
+    return work(packId, key);
   }
 
-  private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
+  private async placeOf(packId: string, key: ByteString) {
     const loaded = await this.pack(packId);
     const place = loaded.places.get(key);
     if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
-    const [block, offset, length] = place;
+    return [loaded, place] as const;
+  }
+
+  private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
+    const [loaded, [block, offset, length]] = await this.placeOf(packId, key);
     const content = await this.block(packId, loaded, block);
     return content.subarray(offset, offset + length);
   }

@@ -294,8 +294,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
           <span className="min-w-0 flex-1">
             {link.firstDay} to {link.lastDay}
             <span className="text-soft block text-[12.5px]">
-              by {link.madeBy}, until {link.until}, opened{" "}
-              {link.opened === 1 ? "once" : `${link.opened} times`}
+              by {link.madeBy}, until {link.until}, {openedText(link.opened)}
             </span>
           </span>
           <DeedButton deed={() => callApi("DELETE", `${path}/${link.id}`)}>Revoke</DeedButton>

@@ -60,7 +60,13 @@ beforeAll(async () => {
     personId: person.id,
     sourceId: theirMachine.sourceId,
   });
+  const { viewing } = await console_.ok<{ viewing: { id: string } }>(
+    "POST",
+    `/recovery-points/${run.figures.point}/viewings`,
+    { people: [person.id], hours: 1 },
+  );
   theirIds = {
+    viewingId: viewing.id,
     personId: person.id,
     giftId: gift.id,
     clientId: theirs.id,
@@ -165,6 +171,7 @@ const bodyOf = (id: string): unknown => {
     sendStatement: { recipients: ["x@x.example"] },
     setStatementSending: { every: "month", onDay: 1, at: "07:30", recipients: ["x@x.example"] },
     makeStatementLink: {},
+    openViewing: { people: [theirIds.personId], hours: 1 },
     placeHold: { reason: "a letter from the court" },
     weighBasket: { items },
     restore: { items, destination: { kind: "original" } },

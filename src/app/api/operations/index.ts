@@ -18,6 +18,7 @@ import { sources } from "./sources";
 import { staff } from "./staff";
 import { statements } from "./statements";
 import { trail } from "./trail";
+import { viewings } from "./viewings";
 import { watching } from "./watching";
 
 const described: readonly AnyOperation[] = [
@@ -40,6 +41,7 @@ const described: readonly AnyOperation[] = [
   ...load,
   ...trail,
   ...restores,
+  ...viewings,
 ];
 
 /** Everything that the API can do. Routing, the OpenAPI document and the tests of tenancy are made from this table. */

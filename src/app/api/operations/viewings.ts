@@ -1,0 +1,163 @@
+import { randomInt, randomUUID } from "node:crypto";
+import { z } from "zod";
+import { notify } from "@/db/notify";
+import { personById } from "@/db/people";
+import { pointById } from "@/db/points";
+import { sourceById } from "@/db/sources";
+import {
+  closeViewing,
+  insertViewing,
+  insertViewingKey,
+  keysOfViewings,
+  openViewings,
+  type Viewing,
+} from "@/db/viewings";
+import { operation } from "@/server/api/operation";
+import { originOf } from "@/server/invitations";
+import { pathFromText, pathToText } from "@/server/path-text";
+import { invalid, notFound, Problem } from "@/server/problem";
+import { findFolder } from "@/store/browse";
+import { hashSecret, randomSecret } from "@/store/secrets";
+import { showBytes } from "@/store/tree";
+import { pointParam, scopeQuery, uuid } from "./ids";
+
+const HOUR_MS = 3_600_000;
+
+const shown = ({ path, pointId, ...viewing }: Viewing, origin: string) => ({
+  ...viewing,
+  pointId: pointId.toString("hex"),
+  path: pathToText(path),
+  pathName: showBytes(path),
+  url: `${origin}/viewings/${viewing.id}/`,
+});
+
+/** Who somebody is in a viewing: their first name in letters that every keyboard has, and four digits. */
+const userNameOf = (name: string): string => {
+  const first = name
+    .normalize("NFKD")
+    .split(/\s/)[0]!
+    .replace(/[^A-Za-z]/g, "")
+    .toLowerCase();
+  return `${first || "guest"}-${randomInt(1000, 10_000)}`;
+};
+
+/** Viewings: a recovery point as an address that any file manager opens, read only and for a while. */
+export const viewings = [
+  operation({
+    id: "openViewing",
+    method: "POST",
+    path: "/recovery-points/{pointId}/viewings",
+    summary:
+      "Open a recovery point, or a folder of it, as a read-only WebDAV address for chosen people. Each gets a name and a password of their own, shown this once; it closes by itself.",
+    caller: "open",
+    status: 201,
+    params: pointParam,
+    body: z.object({
+      path: z.string().min(1).max(8192).default("/"),
+      people: z.array(uuid).min(1, "Choose who may look.").max(20, "Twenty people at most."),
+      hours: z.int("A whole number.").min(1, "One hour at least.").max(168, "A week at most: 168 hours."),
+    }),
+    run: async (context, { params, body }) => {
+      const path = pathFromText(body.path);
+      const { services, who } = context;
+      const found = await context.tx(async (tx) => {
+        const point = await pointById(tx, Buffer.from(params.pointId, "hex"));
+        if (!point) throw notFound();
+        const people = [];
+        for (const [i, id] of [...new Set(body.people)].entries()) {
+          const person = await personById(tx, id);
+          // the client's people and the provider's, nobody else's
+          if (!person || (person.clientId !== null && person.clientId !== point.clientId))
+            throw invalid(`people.${i}`, "This is none of the client's people, and none of the provider's.");
+          if (person.clientIds && !person.clientIds.includes(point.clientId))
+            throw invalid(`people.${i}`, `${person.name} does not look after this client.`);
+          people.push(person);
+        }
+        return { point, people, source: (await sourceById(tx, point.sourceId))! };
+      });
+      const { point, people, source } = found;
+      const reader = await services.spaces.ofPoint(point);
+      if (!(await findFolder(reader, point.root, path)))
+        throw invalid("path", "There is no such folder in this recovery point.");
+      const viewing = {
+        id: randomUUID(),
+        clientId: point.clientId,
+        sourceId: source.id,
+        sourceName: source.name,
+        pointId: point.id,
+        moment: point.moment,
+        path,
+        madeBy: who.actor,
+        madeAt: who.at,
+        expiresAt: new Date(who.at.getTime() + body.hours * HOUR_MS),
+      };
+      const keys = await context.tx(async (tx) => {
+        await insertViewing(tx, viewing);
+        const made = [];
+        for (const person of people) {
+          const userName = userNameOf(person.name);
+          const password = randomSecret(18);
+          await insertViewingKey(tx, {
+            viewingId: viewing.id,
+            clientId: point.clientId,
+            userName,
+            personId: person.id,
+            secretHash: hashSecret(password),
+          });
+          made.push({ person: person.name, userName, password });
+        }
+        await context.record(tx, point.clientId, "opened a viewing", source.name, {
+          moment: point.moment,
+          path: showBytes(path),
+          people: people.map((person) => person.name),
+          until: viewing.expiresAt,
+        });
+        await notify(tx, { kind: "source", clientId: point.clientId, id: source.id });
+        return made;
+      });
+      return { viewing: shown(viewing, originOf(context.request)), keys };
+    },
+  }),
+  operation({
+    id: "listViewings",
+    method: "GET",
+    path: "/viewings",
+    summary: "Viewings that are open, and who read how much through them.",
+    caller: "open",
+    query: scopeQuery.pick({ client: true }),
+    run: (context, { query }) =>
+      context.tx(async (tx) => {
+        const open = await openViewings(tx, query.client ?? null, context.who.at);
+        const keys = await keysOfViewings(
+          tx,
+          open.map((viewing) => viewing.id),
+        );
+        const origin = originOf(context.request);
+        return {
+          viewings: open.map((viewing) => ({
+            ...shown(viewing, origin),
+            people: keys.filter((key) => key.viewingId === viewing.id).map(({ viewingId: _, ...key }) => key),
+          })),
+        };
+      }),
+  }),
+  operation({
+    id: "closeViewing",
+    method: "DELETE",
+    path: "/viewings/{viewingId}",
+    summary: "Close a viewing at once.",
+    caller: "open",
+    params: z.object({ viewingId: uuid }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const closed = await closeViewing(tx, params.viewingId, context.who.actor, context.who.at);
+        if (!closed) throw new Problem("not-found", "There is no such viewing, or it is closed already.");
+        await context.record(tx, closed.clientId, "closed a viewing", closed.sourceName, {
+          moment: closed.moment,
+          path: showBytes(closed.path),
+        });
+        await notify(tx, { kind: "source", clientId: closed.clientId, id: closed.sourceId });
+        return {};
+      }),
+  }),
+];
