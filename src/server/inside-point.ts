@@ -87,17 +87,49 @@ function nameFits(words: string): (name: ByteString) => boolean {
   return (name) => showBytes(name).toLowerCase().includes(wanted);
 }
 
-/** Entries below a folder whose name fits; at most 200, and says when there are more. */
-export async function searchPoint(services: Services, point: Point, words: string, below: ByteString = "/") {
+/** What is searched for; everything that is given must fit. */
+export interface Wanted {
+  /** A part of the name, or a whole pattern with `*` and `?`. */
+  readonly name?: string | undefined;
+  /** Files of so many bytes at least, and at most. */
+  readonly sizeFrom?: number | undefined;
+  readonly sizeTo?: number | undefined;
+  /** Last changed not before, and before. */
+  readonly changedFrom?: Date | undefined;
+  readonly changedTo?: Date | undefined;
+}
+
+/** Whether an entry is what is searched for. Folders have no size: by size only files are found. */
+function wantedFits(wanted: Wanted): (entry: Entry) => boolean {
+  const named = wanted.name === undefined ? () => true : nameFits(wanted.name);
+  const { sizeFrom, sizeTo } = wanted;
+  const bySize = sizeFrom !== undefined || sizeTo !== undefined;
+  const nanoseconds = (moment: Date) => BigInt(moment.getTime()) * 1_000_000n;
+  const from = wanted.changedFrom && nanoseconds(wanted.changedFrom);
+  const to = wanted.changedTo && nanoseconds(wanted.changedTo);
+  return (entry) => {
+    if (bySize) {
+      if (entry.type !== "file") return false;
+      const size = entry.size ?? 0;
+      if (size < (sizeFrom ?? 0) || size > (sizeTo ?? size)) return false;
+    }
+    if (from !== undefined && entry.mtime < from) return false;
+    if (to !== undefined && entry.mtime >= to) return false;
+    return named(entry.name);
+  };
+}
+
+/** Entries below a folder that fit; at most 200, and says when there are more. */
+export async function searchPoint(services: Services, point: Point, wanted: Wanted, below: ByteString = "/") {
   const reader = await services.spaces.ofPoint(point);
-  const fits = nameFits(words);
+  const fits = wantedFits(wanted);
   const entries: ShownEntry[] = [];
   let looked = 0;
   const node = await findFolder(reader, point.root, below);
   if (!node) return { entries, looked, more: false };
   for await (const { path, entry } of walkTree(reader, node, below)) {
     looked += 1;
-    if (!fits(entry.name)) continue;
+    if (!fits(entry)) continue;
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
     entries.push(await shown(services, point, path, entry));
   }
@@ -114,15 +146,15 @@ export interface LastEntry extends ShownEntry {
 export async function searchPoints(
   services: Services,
   points: readonly Point[],
-  words: string,
+  wanted: Wanted,
   below: ByteString = "/",
 ) {
-  const fits = nameFits(words);
+  const fits = wantedFits(wanted);
   const entries: LastEntry[] = [];
   let looked = 0;
   for await (const { path, entry, point } of lastSeen(await treesOf(services, points), (candidate, at) => {
     looked += 1;
-    return within(below, at) && fits(candidate.name);
+    return within(below, at) && fits(candidate);
   })) {
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
     entries.push({

@@ -1,8 +1,9 @@
 "use client";
 
 import { ChevronDown, ChevronRight } from "lucide-react";
+import { DateTime } from "luxon";
 import { type ReactNode, useCallback, useEffect, useState } from "react";
-import { formatBytes } from "@/core/units/bytes";
+import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { ApiError, callApi } from "./api";
 import { clockText } from "./moment";
 
@@ -58,6 +59,8 @@ export function FileTree({
   aside?: ReactNode;
 }) {
   const [words, setWords] = useState("");
+  const [more, setMore] = useState(false);
+  const [limits, setLimits] = useState({ size: "", from: "", to: "" });
   const [asked, setAsked] = useState("");
   const [all, setAll] = useState(false);
   const [found, setFound] = useState<{ entries: readonly TreeEntry[]; looked: number; more: boolean } | null>(
@@ -66,6 +69,21 @@ export function FileTree({
   const [listings, setListings] = useState<Readonly<Record<string, Listing>>>({});
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const [problem, setProblem] = useState<string | null>(null);
+  /** What is searched for, as the API asks for it; null where a field says nothing that is understood. */
+  const wanted = (): string | null => {
+    const query = new URLSearchParams();
+    if (words.trim()) query.set("name", words.trim());
+    if (more && limits.size.trim()) {
+      const bytes = parseBytes(limits.size);
+      if (bytes === null) return null;
+      query.set("sizeFrom", String(bytes));
+    }
+    const day = (text: string, plus: number) =>
+      DateTime.fromISO(text, { zone }).plus({ days: plus }).toUTC().toISO()!;
+    if (more && limits.from) query.set("changedFrom", day(limits.from, 0));
+    if (more && limits.to) query.set("changedTo", day(limits.to, 1));
+    return query.toString();
+  };
   const load = useCallback(
     async (path: string, after: string | null = null) => {
       try {
@@ -117,7 +135,7 @@ export function FileTree({
     setFound(null);
     callApi<{ entries: TreeEntry[]; looked: number; more: boolean }>(
       "GET",
-      `${all ? everywhere : address}/search?name=${encodeURIComponent(asked)}`,
+      `${all ? everywhere : address}/search?${asked}`,
     ).then(
       (answer) => current && setFound(answer),
       (error) => error instanceof ApiError && setProblem(error.problem.detail),
@@ -224,7 +242,9 @@ export function FileTree({
         className="flex items-center gap-3 px-4 py-[10px]"
         onSubmit={(event) => {
           event.preventDefault();
-          setAsked(words.trim());
+          const query = wanted();
+          setProblem(query === null ? "Give a size such as 20 MB." : null);
+          if (query !== null) setAsked(query);
         }}
       >
         {heading && <h2 className="part-title">What</h2>}
@@ -239,12 +259,57 @@ export function FileTree({
             if (!event.target.value) setAsked("");
           }}
         />
+        <button
+          type="button"
+          className="text-soft text-[12.5px] whitespace-nowrap underline"
+          aria-expanded={more}
+          onClick={() => {
+            if (more) setAsked("");
+            setMore(!more);
+          }}
+        >
+          size, date
+        </button>
         <button type="submit" className="btn btn-plain">
           Search
         </button>
         {aside}
       </form>
-      {words && (
+      {more && (
+        <div className="flex flex-wrap items-center gap-x-3 gap-y-2 px-4 pb-[8px]">
+          <label className="flex items-center gap-2">
+            size from
+            <input
+              className="input h-[30px] w-[88px]"
+              placeholder="20 MB"
+              aria-label="Size from"
+              value={limits.size}
+              onChange={(event) => setLimits({ ...limits, size: event.target.value })}
+            />
+          </label>
+          <label className="flex items-center gap-2">
+            changed from
+            <input
+              type="date"
+              className="input h-[30px] w-[138px]"
+              aria-label="Changed from"
+              value={limits.from}
+              onChange={(event) => setLimits({ ...limits, from: event.target.value })}
+            />
+          </label>
+          <label className="flex items-center gap-2">
+            to
+            <input
+              type="date"
+              className="input h-[30px] w-[138px]"
+              aria-label="Changed to"
+              value={limits.to}
+              onChange={(event) => setLimits({ ...limits, to: event.target.value })}
+            />
+          </label>
+        </div>
+      )}
+      {(words || more) && (
         <label className="text-soft flex items-center gap-2 px-4 pb-[8px]">
           <input
             type="checkbox"
@@ -284,7 +349,7 @@ export function FileTree({
         {found && (
           <p className="text-soft py-2">
             {found.entries.length === 0
-              ? `Nothing ${all ? "at any moment" : "at this moment"} is called “${asked}”${all ? "" : "; look in all moments"}.`
+              ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all ? "" : "; look in all moments"}.`
               : `${found.entries.length} found${found.more ? ", and more: type more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
           </p>
         )}

@@ -8,10 +8,12 @@ import { ChangedSince } from "./changed-since";
 import { DeedButton, tellRefusal } from "./deeds";
 import { Depth, type DepthPoint } from "./depth";
 import { FileTree, type TreeEntry } from "./file-tree";
+import { LookInside, type Looking } from "./look-inside";
 import { clockText } from "./moment";
 import { Month } from "./month";
 import { type BasketItem, RestoreTarget } from "./restore-target";
-import { Versions } from "./versions";
+import { lookingAt, Versions } from "./versions";
+import { OpenAsFolder, type ShownViewing } from "./viewings";
 
 export interface RestoreBenchProps {
   readonly source: {
@@ -29,6 +31,9 @@ export interface RestoreBenchProps {
   readonly points: readonly DepthPoint[];
   readonly lately: readonly { readonly id: string; readonly text: string }[];
   readonly runsBase: string;
+  /** Whom the moment can be opened for. */
+  readonly people: readonly { readonly id: string; readonly name: string; readonly ours: boolean }[];
+  readonly viewings: readonly ShownViewing[];
 }
 
 /** Restore: when, what, where to, in one sight. The basket may hold things from several moments. */
@@ -43,6 +48,8 @@ export function RestoreBench({
   lately,
   runsBase,
   clientName,
+  people,
+  viewings,
 }: RestoreBenchProps) {
   const [pointId, setPointId] = useState(
     points.some((point) => point.id === startPoint)
@@ -58,6 +65,7 @@ export function RestoreBench({
   const [basket, setBasket] = useState<readonly BasketItem[]>([]);
   const [looked, setLooked] = useState<TreeEntry | null>(null);
   const [compare, setCompare] = useState(false);
+  const [looking, setLooking] = useState<Looking | null>(null);
   const choose = (id: string) => {
     const point = points.find((one) => one.id === id);
     if (!point) return;
@@ -118,7 +126,9 @@ export function RestoreBench({
         )}
       </section>
       <section className="flex min-h-0 flex-col" aria-label="What">
-        {compare ? (
+        {looking ? (
+          <LookInside looking={looking} close={() => setLooking(null)} />
+        ) : compare ? (
           <ChangedSince
             key={chosen.id}
             chosen={chosen}
@@ -152,7 +162,13 @@ export function RestoreBench({
             entry={looked}
             zone={zone}
             points={points.length}
-            close={() => setLooked(null)}
+            close={() => {
+              setLooked(null);
+              setLooking(null);
+            }}
+            look={(version, before) =>
+              setLooking(lookingAt("/recovery-points", looked, version, before, zone))
+            }
             put={(version) =>
               put({ ...looked, size: version.size }, version.pointId, new Date(version.moment))
             }
@@ -176,6 +192,15 @@ export function RestoreBench({
           zone={zone}
           runsBase={runsBase}
           tell={tellRefusal}
+        />
+        <OpenAsFolder
+          pointId={chosen.id}
+          moment={clockText(chosen.moment, zone)}
+          folder={
+            basket.find((item) => item.type === "folder" && item.pointId === chosen.id)?.path ?? startPath
+          }
+          people={people}
+          viewings={viewings}
         />
         <div className="border-line mt-auto border-t pt-3">
           <h3 className="mb-1 font-semibold">Lately from here</h3>

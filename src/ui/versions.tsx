@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { ApiError, callApi } from "./api";
 import type { TreeEntry } from "./file-tree";
+import type { Looking } from "./look-inside";
 import { clockText } from "./moment";
 
 export interface FileVersion {
@@ -16,6 +17,21 @@ export interface FileVersion {
   readonly sizeChange: number | null;
 }
 
+/** What is looked at in a version of a file, in words. `pointsAt` is where the API has the points. */
+export const lookingAt = (
+  pointsAt: string,
+  entry: TreeEntry,
+  version: FileVersion,
+  before: FileVersion | null,
+  zone: string,
+): Looking => ({
+  address: `${pointsAt}/${version.pointId}`,
+  path: entry.path,
+  name: entry.name,
+  moment: clockText(new Date(version.moment), zone),
+  since: before && { pointId: before.pointId, moment: clockText(new Date(before.moment), zone) },
+});
+
 /** A file's versions over all points of its source. */
 export function Versions({
   address,
@@ -24,6 +40,7 @@ export function Versions({
   points,
   put,
   isIn,
+  look,
   close,
 }: {
   /** Of the versions in the API. */
@@ -33,6 +50,8 @@ export function Versions({
   points: number;
   put: (version: FileVersion) => void;
   isIn: (version: FileVersion) => boolean;
+  /** Looks inside a version, or at what differs in it from the one before. */
+  look: (version: FileVersion, before: FileVersion | null) => void;
   close: () => void;
 }) {
   const [versions, setVersions] = useState<readonly FileVersion[] | null>(null);
@@ -70,16 +89,22 @@ export function Versions({
         <thead className="sr-only">
           <tr>
             <th scope="col">Moment</th>
+            <th scope="col" className="max-[1500px]:hidden">
+              Changed
+            </th>
             <th scope="col">Size</th>
             <th scope="col">Against the one before</th>
+            <th scope="col">Inside</th>
             <th scope="col">Basket</th>
           </tr>
         </thead>
         <tbody>
-          {versions?.map((version) => (
+          {versions?.map((version, i) => (
             <tr key={version.pointId}>
               <td className="!py-[4px]">{clockText(new Date(version.moment), zone)}</td>
-              <td className="text-soft !py-[4px]">changed {clockText(new Date(version.modified), zone)}</td>
+              <td className="text-soft !py-[4px] max-[1500px]:hidden">
+                changed {clockText(new Date(version.modified), zone)}
+              </td>
               <td className="num !py-[4px]">{version.size === null ? "" : formatBytes(version.size)}</td>
               <td className="num text-soft !py-[4px]">
                 {version.sizeChange === null
@@ -88,7 +113,21 @@ export function Versions({
                     ? "same size"
                     : `${version.sizeChange > 0 ? "+" : ""}${formatBytes(version.sizeChange)}`}
               </td>
-              <td className="num !py-[4px]">
+              <td className="num !py-[4px] whitespace-nowrap">
+                <button type="button" className="text-primary underline" onClick={() => look(version, null)}>
+                  look
+                </button>
+                {versions[i + 1] && (
+                  <button
+                    type="button"
+                    className="text-primary ml-3 underline"
+                    onClick={() => look(version, versions[i + 1]!)}
+                  >
+                    what changed
+                  </button>
+                )}
+              </td>
+              <td className="num !py-[4px] whitespace-nowrap">
                 {isIn(version) ? (
                   <span className="text-soft">in the basket</span>
                 ) : (

@@ -204,6 +204,12 @@ describe("each route of the API", () => {
   const QUERY: Record<string, string> = {
     searchEntries: "?name=x",
     listVersions: "?path=/data",
+    lookInside: "?path=/data/x-ray",
+    readImage: "?path=/data/x-ray",
+    compareVersions: `?path=/data/x-ray&since=${"0".repeat(32)}`,
+    lookInsideGiven: "?path=/data/x-ray",
+    readGivenImage: "?path=/data/x-ray",
+    compareGiven: `?path=/data/x-ray&since=${"0".repeat(32)}`,
     searchSource: "?name=x",
     listChanges: `?since=${"0".repeat(32)}`,
     searchGivenMoments: "?name=x",

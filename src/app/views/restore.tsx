@@ -5,6 +5,7 @@ import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { clientKey } from "@/db/keys";
 import { listMachines } from "@/db/machines";
+import { listPeople } from "@/db/people";
 import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
 import { sourcesWithState } from "@/server/standing";
@@ -12,7 +13,9 @@ import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import { PassphraseForm } from "@/ui/passphrase-form";
+import { OpenViewings } from "@/ui/viewings";
 import { theServices } from "../console";
+import { shownViewings } from "./shown-viewings";
 import type { ViewInput, ViewOutput } from "./view";
 
 const KEY_WORDS: Readonly<Record<KeyState, string>> = {
@@ -33,6 +36,7 @@ export async function restoreView({
 }: ViewInput): Promise<ViewOutput> {
   const sources = await sourcesWithState(tx, place.filter, now);
   const zone = place.client?.zone ?? provider.zone;
+  const viewings = await shownViewings(tx, place.filter, zone, now);
   if (!place.source || !sources[0]) {
     const main = (
       <>
@@ -43,6 +47,12 @@ export async function restoreView({
           </span>
         </div>
         <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
+          {viewings.length > 0 && (
+            <section className="border-base-300 border-b px-4 py-3" aria-label="Open viewings">
+              <h2 className="part-title mb-2">{counted(viewings.length, "viewing")} open</h2>
+              <OpenViewings viewings={viewings} />
+            </section>
+          )}
           <ul>
             {sources.map((source) => (
               <li key={source.id}>
@@ -77,6 +87,9 @@ export async function restoreView({
   const source = sources[0];
   const points = await pointsOf(tx, source.id);
   const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
+  const people = [...(await listPeople(tx, source.clientId)), ...(await listPeople(tx, null))]
+    .filter((person) => !person.clientIds || person.clientIds.includes(source.clientId))
+    .map(({ id, name, clientId }) => ({ id, name, ours: clientId === null }));
   const lately = await pastRuns(tx, { sourceId: source.id, kind: "restore", limit: 4 });
   const key = await clientKey(tx, source.clientId);
   const locked =
@@ -137,6 +150,8 @@ export async function restoreView({
             text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), "file")}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
           }))}
           runsBase={baseOf(source.clientSlug)}
+          people={people}
+          viewings={viewings}
         />
       )}
     </>

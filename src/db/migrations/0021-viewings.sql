@@ -20,7 +20,7 @@ create table viewing_keys (
   viewing_id uuid not null references viewings,
   client_id uuid not null references clients,
   person_id uuid not null references people,
-  -- SHA-256 of the password, which has 144 bits of chance
+  -- SHA-256 of the password, which has 118 bits of chance
   secret_hash bytea not null,
   seen_at timestamptz,
   files_read bigint not null default 0,

@@ -9,10 +9,11 @@ import { callApi } from "../api";
 import { tellRefusal } from "../deeds";
 import { FileTree, type TreeEntry } from "../file-tree";
 import { Refusal, TextField, useSending } from "../form";
+import { LookInside, type Looking } from "../look-inside";
 import { clockText } from "../moment";
 import { Month } from "../month";
 import { say } from "../say";
-import { Versions } from "../versions";
+import { lookingAt, Versions } from "../versions";
 import { type GivenShown, giftName } from "./given";
 import { Step } from "./help";
 
@@ -44,6 +45,7 @@ export function GetBack({
   const [month, setMonth] = useState("");
   const [basket, setBasket] = useState<readonly Chosen[]>([]);
   const [looked, setLooked] = useState<TreeEntry | null>(null);
+  const [looking, setLooking] = useState<Looking | null>(null);
   const monthOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toFormat("yyyy-MM");
   useEffect(() => {
     let current = true;
@@ -103,26 +105,36 @@ export function GetBack({
             <span className="text-soft text-[15px] font-normal">as of {clockText(chosen.moment, zone)}</span>
           </Step>
         </div>
-        <FileTree
-          key={chosen.id}
-          address={`/given/${gift.id}/recovery-points/${chosen.id}`}
-          everywhere={`/given/${gift.id}`}
-          root={gift.path}
-          zone={zone}
-          startPath={gift.path}
-          inBasket={(entry) => isIn(atOf(entry), entry.path)}
-          toggle={toggle}
-          look={setLooked}
-          looked={looked?.path ?? null}
-          heading={false}
-        />
+        {looking ? (
+          <LookInside looking={looking} close={() => setLooking(null)} />
+        ) : (
+          <FileTree
+            key={chosen.id}
+            address={`/given/${gift.id}/recovery-points/${chosen.id}`}
+            everywhere={`/given/${gift.id}`}
+            root={gift.path}
+            zone={zone}
+            startPath={gift.path}
+            inBasket={(entry) => isIn(atOf(entry), entry.path)}
+            toggle={toggle}
+            look={setLooked}
+            looked={looked?.path ?? null}
+            heading={false}
+          />
+        )}
         {looked && looked.type === "file" && (
           <Versions
             address={`/given/${gift.id}/versions`}
             entry={looked}
             zone={zone}
             points={moments.length}
-            close={() => setLooked(null)}
+            close={() => {
+              setLooked(null);
+              setLooking(null);
+            }}
+            look={(version, before) =>
+              setLooking(lookingAt(`/given/${gift.id}/recovery-points`, looked, version, before, zone))
+            }
             put={(version) => put(looked, version.pointId, new Date(version.moment))}
             isIn={(version) => isIn(version.pointId, looked.path)}
           />

@@ -12,9 +12,10 @@ import { type Context, operation } from "@/server/api/operation";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
 import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/given";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
+import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
 import { pathFromText } from "@/server/path-text";
 import { notFound, Problem } from "@/server/problem";
-import { runParam, uuid } from "./ids";
+import { runParam, uuid, wantedQuery } from "./ids";
 
 /** The portal: what a technician has given to one of a client's people, and nothing else. */
 
@@ -33,6 +34,17 @@ const personOf = (context: Context) => {
   const { id, name, clientId } = context.person!;
   return { id, name, clientId: clientId! };
 };
+
+const onePath = z.object({ path: z.string().min(1).max(8192) });
+
+/** A file of what was given that is looked into, which stands in the trail. */
+const toldLook = (context: Context, params: { giftId: string; pointId: string }, text: string) =>
+  context.tx(async (tx) => {
+    const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
+    const found = await foundWithin(tx, gift, params.pointId, text);
+    await tellLook(context, tx, found.point, found.path);
+    return found;
+  });
 
 export const given = [
   operation({
@@ -89,13 +101,13 @@ export const given = [
     summary: "Find files and folders by a part of their name, within what was given to you.",
     caller: "given",
     params: givenPoint,
-    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    query: wantedQuery,
     run: async (context, { params, query }) => {
       const { gift, point } = await context.tx(async (tx) => {
         const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
         return foundWithin(tx, found, params.pointId, shownGift(found).path);
       });
-      return searchPoint(context.services, point, query.name, gift.path);
+      return searchPoint(context.services, point, query, gift.path);
     },
   }),
   operation({
@@ -105,14 +117,54 @@ export const given = [
     summary: "The same over all moments: each file as it last was.",
     caller: "given",
     params: giftParam,
-    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    query: wantedQuery,
     run: async (context, { params, query }) => {
       const { gift, points } = await context.tx(async (tx) => {
         const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
         const all = await pointsOf(tx, found.sourceId);
         return { gift: found, points: all.filter((point) => !point.droppedAt && !point.damagedAt) };
       });
-      return searchPoints(context.services, points, query.name, gift.path);
+      return searchPoints(context.services, points, query, gift.path);
+    },
+  }),
+  operation({
+    id: "lookInsideGiven",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points/{pointId}/look",
+    summary: "What is in a file that was given to you: its text, or that it is a picture, or neither.",
+    caller: "given",
+    params: givenPoint,
+    query: onePath,
+    run: async (context, { params, query }) => {
+      const { point, path } = await toldLook(context, params, query.path);
+      return { look: await lookInside(context.services, point, path) };
+    },
+  }),
+  operation({
+    id: "readGivenImage",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points/{pointId}/image",
+    summary: "A picture that was given to you, as it is.",
+    caller: "given",
+    params: givenPoint,
+    query: onePath,
+    run: async (context, { params, query }) => {
+      const { point, path } = await toldLook(context, params, query.path);
+      return imageInside(context.services, point, path);
+    },
+  }),
+  operation({
+    id: "compareGiven",
+    method: "GET",
+    path: "/given/{giftId}/recovery-points/{pointId}/comparison",
+    summary: "What differs in a text file that was given to you from an earlier moment, line by line.",
+    caller: "given",
+    params: givenPoint,
+    query: onePath.extend({ since: pointId }),
+    run: async (context, { params, query }) => {
+      const { gift, point, path } = await toldLook(context, params, query.path);
+      const before = await context.tx((tx) => foundWithin(tx, gift, query.since, query.path));
+      return { comparison: await compareInside(context.services, before.point, point, path) };
     },
   }),
   operation({

@@ -31,3 +31,21 @@ export const reason = z
 export const email = z.email("Give an e-mail address.").max(200);
 export const password = z.string().min(12, "At least 12 characters; a few words in a row are fine.").max(200);
 export const personParam = z.object({ personId: uuid });
+
+const moment = z.iso
+  .datetime({ offset: true, message: "Give a moment such as 2026-11-24T00:00:00Z." })
+  .transform((text) => new Date(text))
+  .optional();
+/** What is searched for inside recovery points; something of it must be given. */
+export const wantedQuery = z
+  .object({
+    name: z.string().trim().min(1, "Type a part of the name.").max(255).optional(),
+    sizeFrom: z.coerce.number().int("A whole number of bytes.").min(0).optional(),
+    sizeTo: z.coerce.number().int("A whole number of bytes.").min(0).optional(),
+    changedFrom: moment,
+    changedTo: moment,
+  })
+  .refine((wanted) => Object.values(wanted).some((value) => value !== undefined), {
+    path: ["name"],
+    message: "Type a part of the name, or give a size or a time.",
+  });

@@ -8,9 +8,10 @@ import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
 import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
+import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
 import { pathFromText } from "@/server/path-text";
 import { invalid, notFound, Problem } from "@/server/problem";
-import { pointParam, sourceParam, uuid } from "./ids";
+import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
 
 const items = z
   .array(
@@ -29,10 +30,20 @@ const folder = z
   .max(4096)
   .refine((text) => !text.includes("\0") && !text.split("/").includes(".."), "Write the path without “..”.");
 
+const onePath = z.object({ path: z.string().min(1).max(8192) });
+
 async function pointOf(context: Context, id: string): Promise<Point> {
   const point = await context.tx((tx) => pointById(tx, Buffer.from(id, "hex")));
   if (!point) throw notFound();
   return point;
+}
+
+/** A point and a path in it that is looked into, which stands in the trail. */
+async function toldLook(context: Context, pointId: string, text: string) {
+  const point = await pointOf(context, pointId);
+  const path = pathFromText(text);
+  await context.tx((tx) => tellLook(context, tx, point, path));
+  return { point, path };
 }
 
 export const restores = [
@@ -73,12 +84,12 @@ export const restores = [
     id: "searchEntries",
     method: "GET",
     path: "/recovery-points/{pointId}/search",
-    summary: "Find files and folders by a part of their name.",
+    summary: "Find files and folders by a part of their name, their size, or when they were changed.",
     caller: "open",
     params: pointParam,
-    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    query: wantedQuery,
     run: async (context, { params, query }) =>
-      searchPoint(context.services, await pointOf(context, params.pointId), query.name),
+      searchPoint(context.services, await pointOf(context, params.pointId), query),
   }),
   operation({
     id: "searchSource",
@@ -88,13 +99,13 @@ export const restores = [
       "Find files and folders over all points of a source, each as it last was: where did it last exist?",
     caller: "open",
     params: sourceParam,
-    query: z.object({ name: z.string().trim().min(1, "Type a part of the name.").max(255) }),
+    query: wantedQuery,
     run: async (context, { params, query }) => {
       const points = await context.tx(async (tx) => {
         if (!(await sourceById(tx, params.sourceId))) throw notFound();
         return pointsOf(tx, params.sourceId);
       });
-      return searchPoints(context.services, points, query.name);
+      return searchPoints(context.services, points, query);
     },
   }),
   operation({
@@ -110,6 +121,47 @@ export const restores = [
       const before = await pointOf(context, query.since);
       if (before.sourceId !== after.sourceId) throw invalid("since", "This is a point of another source.");
       return changesOf(context.services, before, after);
+    },
+  }),
+  operation({
+    id: "lookInside",
+    method: "GET",
+    path: "/recovery-points/{pointId}/look",
+    summary: "What is in a file: its text, or that it is a picture, or neither.",
+    caller: "open",
+    params: pointParam,
+    query: onePath,
+    run: async (context, { params, query }) => {
+      const { point, path } = await toldLook(context, params.pointId, query.path);
+      return { look: await lookInside(context.services, point, path) };
+    },
+  }),
+  operation({
+    id: "readImage",
+    method: "GET",
+    path: "/recovery-points/{pointId}/image",
+    summary: "A picture in a recovery point, as it is.",
+    caller: "open",
+    params: pointParam,
+    query: onePath,
+    run: async (context, { params, query }) => {
+      const { point, path } = await toldLook(context, params.pointId, query.path);
+      return imageInside(context.services, point, path);
+    },
+  }),
+  operation({
+    id: "compareVersions",
+    method: "GET",
+    path: "/recovery-points/{pointId}/comparison",
+    summary: "What differs in a text file from an earlier point of the same source, line by line.",
+    caller: "open",
+    params: pointParam,
+    query: onePath.extend({ since: pointParam.shape.pointId }),
+    run: async (context, { params, query }) => {
+      const { point, path } = await toldLook(context, params.pointId, query.path);
+      const before = await pointOf(context, query.since);
+      if (before.sourceId !== point.sourceId) throw invalid("since", "This is a point of another source.");
+      return { comparison: await compareInside(context.services, before, point, path) };
     },
   }),
   operation({

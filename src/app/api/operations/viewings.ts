@@ -17,7 +17,7 @@ import { originOf } from "@/server/invitations";
 import { pathFromText, pathToText } from "@/server/path-text";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { findFolder } from "@/store/browse";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { hashSecret } from "@/store/secrets";
 import { showBytes } from "@/store/tree";
 import { pointParam, scopeQuery, uuid } from "./ids";
 
@@ -40,6 +40,14 @@ const userNameOf = (name: string): string => {
     .toLowerCase();
   return `${first || "guest"}-${randomInt(1000, 10_000)}`;
 };
+
+/** Without letters and digits that are taken for one another. */
+const LETTERS = "abcdefghjkmnpqrstuvwxyz23456789";
+/** A password that somebody types from paper: four groups of six, 118 bits of chance. */
+const typedPassword = (): string =>
+  Array.from({ length: 4 }, () =>
+    Array.from({ length: 6 }, () => LETTERS[randomInt(LETTERS.length)]).join(""),
+  ).join("-");
 
 /** Viewings: a recovery point as an address that any file manager opens, read only and for a while. */
 export const viewings = [
@@ -96,7 +104,7 @@ export const viewings = [
         const made = [];
         for (const person of people) {
           const userName = userNameOf(person.name);
-          const password = randomSecret(18);
+          const password = typedPassword();
           await insertViewingKey(tx, {
             viewingId: viewing.id,
             clientId: point.clientId,

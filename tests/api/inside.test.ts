@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { mkdirSync, symlinkSync, writeFileSync } from "node:fs";
+import { mkdirSync, symlinkSync, utimesSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createClient, type FileStat, type WebDAVClient } from "webdav";
@@ -8,7 +8,10 @@ import { purgeAll } from "@/runs/purge";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole, until } from "../test-console";
 
-/** A recovery point as a WebDAV address, mounted by a client that knows nothing of us, through the web. */
+/**
+ * Looking into recovery points: text, pictures, what differs between versions, searching by size and time; and a point as a
+ * WebDAV address, mounted by a client that knows nothing of us, through the web.
+ */
 let console_: TestConsole;
 let client: TestClient;
 let machine: TestMachine;
@@ -70,6 +73,139 @@ beforeAll(async () => {
   greta = person.id;
 });
 afterAll(() => console_?.stop());
+
+describe("looking inside", () => {
+  const at = (path: string, more = "") =>
+    `/recovery-points/${pointId}/${more || "look"}?path=${encodeURIComponent(path)}`;
+  const RECIPE = "/data/Rezepte für Brot/rye & salt <1>.txt";
+  // the smallest picture there is: one dot
+  const dot = Buffer.from(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
+    "base64",
+  );
+  let before = "";
+  beforeAll(async () => {
+    before = pointId;
+    const data = join(machine.root, "data");
+    writeFileSync(join(data, "Rezepte für Brot/rye & salt <1>.txt"), "rye, water, more salt\nbake\n");
+    writeFileSync(join(data, "dot.png"), dot);
+    writeFileSync(join(data, "Möwe.txt"), Buffer.from([0x4d, 0xf6, 0x77, 0x65]));
+    writeFileSync(join(data, "long.log"), "a line of many\n".repeat(20_000));
+    const old = join(data, "old.txt");
+    writeFileSync(old, "old");
+    utimesSync(old, new Date("2020-05-01T12:00:00Z"), new Date("2020-05-01T12:00:00Z"));
+    pointId = (await backUp(console_, machine.sourceId)).figures.point!;
+  });
+
+  it("shows text in the letters that it is written in, and of a long one the beginning", async () => {
+    const { look } = await console_.ok<{ look: object }>("GET", at(RECIPE));
+    expect(look).toMatchObject({
+      kind: "text",
+      text: "rye, water, more salt\nbake\n",
+      encoding: "utf-8",
+      cut: false,
+    });
+    expect((await console_.ok<{ look: object }>("GET", at("/data/Möwe.txt"))).look).toMatchObject({
+      text: "Möwe",
+      encoding: "windows-1252",
+    });
+    const long = await console_.ok<{ look: { text: string } }>("GET", at("/data/long.log"));
+    expect(long.look).toMatchObject({ kind: "text", cut: true, size: 300_000 });
+    expect(long.look.text.length).toBe(256 * 1024);
+  });
+  it("shows pictures as they are, and of anything else says what it is", async () => {
+    expect((await console_.ok<{ look: object }>("GET", at("/data/dot.png"))).look).toEqual({
+      kind: "image",
+      type: "image/png",
+      size: dot.length,
+    });
+    const answer = await fetch(`${console_.url}/api/v1${at("/data/dot.png", "image")}`, {
+      headers: { authorization: `Bearer ${console_.token}` },
+    });
+    expect([answer.status, answer.headers.get("content-type")]).toEqual([200, "image/png"]);
+    expect(Buffer.from(await answer.arrayBuffer()).equals(dot)).toBe(true);
+    expect((await console_.ok<{ look: object }>("GET", at("/data/photo.raw"))).look).toEqual({
+      kind: "other",
+      size: photo.length,
+    });
+    // a page with script in it is text, and never a picture
+    expect((await console_.call("GET", at("/data/page.html", "image"))).status).toBe(409);
+    for (const path of ["/data", "/data/link", "/data/none"])
+      expect((await console_.call("GET", at(path))).status).toBe(404);
+  });
+  it("compares two versions line by line, and says why where it cannot", async () => {
+    const compared = async (path: string) =>
+      (
+        await console_.ok<{
+          comparison: { kind: string; places?: { kind: string; text: string }[][]; why?: string };
+        }>("GET", `${at(path, "comparison")}&since=${before}`)
+      ).comparison;
+    expect((await compared(RECIPE)).places!.flat().map((line) => [line.kind, line.text])).toEqual([
+      ["removed", "rye, water, salt"],
+      ["added", "rye, water, more salt"],
+      ["added", "bake"],
+    ]);
+    expect((await compared("/data/page.html")).places).toEqual([]);
+    expect((await compared("/data/photo.raw")).why).toContain("larger");
+    // it was not there before
+    expect((await console_.call("GET", `${at("/data/dot.png", "comparison")}&since=${before}`)).status).toBe(
+      404,
+    );
+  });
+  it("finds by size and by when it was changed, with a name or without", async () => {
+    const found = async (query: string) =>
+      (
+        await console_.ok<{ entries: { name: string }[] }>(
+          "GET",
+          `/recovery-points/${pointId}/search?${query}`,
+        )
+      ).entries.map(({ name }) => name);
+    expect(await found("sizeFrom=250000")).toEqual(["long.log", "photo.raw"]);
+    expect(await found("sizeFrom=250000&name=photo")).toEqual(["photo.raw"]);
+    expect(await found("sizeTo=3&changedTo=2021-01-01T00:00:00Z")).toEqual(["old.txt"]);
+    expect(await found("changedFrom=2020-05-01T00:00:00Z&changedTo=2020-05-02T00:00:00Z")).toEqual([
+      "old.txt",
+    ]);
+    for (const query of ["", "sizeFrom=x", "sizeFrom=-1", "changedFrom=yesterday"])
+      expect([
+        query,
+        (await console_.call("GET", `/recovery-points/${pointId}/search?${query}`)).status,
+      ]).toEqual([query, 422]);
+  });
+  it("stands in the trail, and is for a person within what was given alone", async () => {
+    expect((await trailOf("looked inside a file")).map(({ details }) => details.path)).toContain(RECIPE);
+    const token = await console_.addPerson({
+      email: "till@vossel.example",
+      name: "Emmet Till",
+      role: "person",
+      clientId: client.id,
+    });
+    const { people } = await console_.ok<{ people: { id: string; name: string }[] }>(
+      "GET",
+      `/clients/${client.id}/people`,
+    );
+    const { gift } = await console_.ok<{ gift: { id: string } }>("POST", `/clients/${client.id}/gifts`, {
+      personId: people.find(({ name }) => name === "Emmet Till")!.id,
+      sourceId: machine.sourceId,
+      path: "/data/Rezepte für Brot",
+    });
+    const given = (what: string, path: string) =>
+      console_.call(
+        "GET",
+        `/given/${gift.id}/recovery-points/${pointId}/${what}?path=${encodeURIComponent(path)}&since=${before}`,
+        undefined,
+        token,
+      );
+    for (const what of ["look", "comparison"]) {
+      expect([what, (await given(what, RECIPE)).status]).toEqual([what, 200]);
+      expect([what, (await given(what, "/data/page.html")).status]).toEqual([what, 404]);
+      expect([what, (await given(what, "/data/Rezepte für Brot/../page.html")).status]).toEqual([what, 422]);
+    }
+    expect((await given("image", "/data/dot.png")).status).toBe(404);
+    expect((await trailOf("looked inside a file")).map(({ actor }) => actor)).toContain("Emmet Till");
+    pointId = before;
+  });
+});
 
 describe("a viewing", () => {
   let opened: Opened;

@@ -1,0 +1,35 @@
+import type { Tx } from "@/db/scope";
+import { keysOfViewings, openViewings } from "@/db/viewings";
+import { showBytes } from "@/store/tree";
+import { clockText } from "@/ui/moment";
+import type { ShownViewing } from "@/ui/viewings";
+
+/** The open viewings of a client, or of all, or of one source, in words. */
+export async function shownViewings(
+  tx: Tx,
+  filter: { readonly clientId?: string | null; readonly sourceId?: string | null },
+  zone: string,
+  now: Date,
+): Promise<ShownViewing[]> {
+  const open = (await openViewings(tx, filter.clientId ?? null, now)).filter(
+    (viewing) => !filter.sourceId || viewing.sourceId === filter.sourceId,
+  );
+  const keys = await keysOfViewings(
+    tx,
+    open.map((viewing) => viewing.id),
+  );
+  return open.map((viewing) => ({
+    id: viewing.id,
+    of: `${filter.sourceId ? "" : `${viewing.sourceName}, `}${clockText(viewing.moment, zone)}, ${showBytes(viewing.path)}`,
+    madeBy: viewing.madeBy,
+    until: clockText(viewing.expiresAt, zone),
+    people: keys
+      .filter((key) => key.viewingId === viewing.id)
+      .map((key) => ({
+        name: key.personName,
+        files: key.filesRead,
+        bytes: key.bytesRead,
+        seen: key.seenAt !== null,
+      })),
+  }));
+}
