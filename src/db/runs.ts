@@ -164,7 +164,9 @@ export const nextClaimable = (
 ) =>
   one<Run>(
     tx,
-    `select ${RUN} from runs r where r.machine_id is not distinct from $1::uuid and r.client_id = $4 and r.state = 'due' and r.kind = any($2) and r.due_at <= $3
+    // in the order of an index, so that the first that may begin is found without weighing all that wait
+    `select ${RUN} from runs r where r.machine_id ${machineId === null ? "is null and $1::uuid is null" : "= $1"} and r.client_id = $4 and r.state = 'due'
+       and r.kind = any($2) and r.due_at <= $3
        and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
        and (r.kind <> 'backup' or not exists (select from sources s
          where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
@@ -309,22 +311,47 @@ export const runRow = (tx: Tx, id: string) =>
   one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
 /**
- * Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`.
- * Counted by the quarter of an hour first, which an index alone answers: every zone's noon is on one of them.
+ * Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`. Up
+ * to a moment they are counted already (migration 0022); of a site or a source alone they are counted now.
  */
 export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
-  all<NightCount>(
+  filter.siteId || filter.sourceId
+    ? all<NightCount>(
+        tx,
+        `select r.client_id as "clientId", to_char(night_of(r.due_at, c.zone), 'YYYY-MM-DD') as night, r.outcome, count(*)::int as runs
+         from runs r join clients c on c.id = r.client_id join sources s on s.id = r.source_id
+         where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $4 and ${IN_SCOPE} group by 1, 2, 3`,
+        [...scopeValues(filter), from],
+      )
+    : countedNights(tx, filter.clientId ?? null, from);
+async function countedNights(tx: Tx, clientId: string | null, from: Date): Promise<NightCount[]> {
+  const rows = await all<{ clientId: string; nights: [night: string, ...runs: number[]][] }>(
     tx,
-    `select r.client_id as "clientId", to_char((r.slot - interval '12 hours') at time zone c.zone, 'YYYY-MM-DD') as night, r.outcome, sum(r.runs)::int as runs
-     from (select r.client_id, date_bin('15 minutes', r.due_at, '2000-01-01 00:00Z') as slot, r.outcome, count(*) as runs
-       from runs r${filter.siteId ? " join sources s on s.id = r.source_id" : ""}
-       where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $1 ${filter.clientId ? "and r.client_id = $2" : ""}
-         ${filter.sourceId ? "and r.source_id = $3" : ""} ${filter.siteId ? "and s.site_id = $4" : ""}
-       group by 1, 2, 3) r join clients c on c.id = r.client_id
-     where ($2::uuid is null or true) and ($3::uuid is null or true) and ($4::uuid is null or true)
-     group by 1, 2, 3`,
-    [from, filter.clientId ?? null, filter.sourceId ?? null, filter.siteId ?? null],
+    // a row for each client: there are thousands of nights
+    `select client_id as "clientId", json_agg(json_build_array(night, ${NIGHT_OUTCOMES.join(", ")})) as nights from (
+       select client_id, night, ${NIGHT_OUTCOMES.map((outcome) => `sum(${outcome}) as ${outcome}`).join(", ")} from (
+         select client_id, night, ${NIGHT_OUTCOMES.join(", ")} from night_totals where night >= $2::date and ($1::uuid is null or client_id = $1)
+         union all
+         select r.client_id, night_of(r.slot, c.zone), ${NIGHT_OUTCOMES.map((outcome) => `r.${outcome}`).join(", ")}
+         -- by the quarter of an hour first: every zone's noon is on one of them
+         from (select client_id, date_bin('15 minutes', due_at, '2000-01-01 00:00Z') as slot,
+             ${NIGHT_OUTCOMES.map((outcome) => `count(*) filter (where outcome = '${outcome}') as ${outcome}`).join(", ")}
+           from runs where kind = 'backup' and state = 'ended' and due_at >= greatest($2, (select until from nights_counted))
+             and ($1::uuid is null or client_id = $1) group by 1, 2) r join clients c on c.id = r.client_id) n
+       group by 1, 2) n group by 1`,
+    [clientId, from],
   );
+  return rows.flatMap((row) =>
+    row.nights.flatMap(([night, ...runs]) =>
+      NIGHT_OUTCOMES.flatMap((outcome, i) =>
+        runs[i] ? { clientId: row.clientId, night, outcome, runs: runs[i]! } : [],
+      ),
+    ),
+  );
+}
+const NIGHT_OUTCOMES = ["clean", "caution", "failed", "stopped", "missed"] as const;
+/** Counts the runs of the nights up to a moment, once and for all. */
+export const countNights = (tx: Tx, to: Date) => tx.query("select count_nights($1)", [to]);
 
 /** Shares of changed files in the source's earlier runs, for what is usual. */
 export const usualChanges = async (tx: Tx, sourceId: string) =>

@@ -1,7 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
-import type { Outcome } from "@/core/protection/state";
+import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
 import type { BurstEvidence } from "./holds";
 import { all, change, one, type Tx } from "./scope";
 
@@ -218,6 +218,7 @@ export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
   readonly lastRunEnded: Date | null;
   readonly lastOutcome: Outcome | null;
   readonly lastCode: Code | null;
+  readonly state: ProtectionState;
   /** Evidence of an alarm that nobody has looked into yet, and the hold that it placed. */
   readonly burst: BurstEvidence | null;
   readonly burstHoldId: string | null;
@@ -228,6 +229,15 @@ export interface StandingFilter {
   readonly siteId?: string | null;
   readonly sourceId?: string | null;
 }
+const scopeValues = (filter: StandingFilter) => [
+  filter.clientId ?? null,
+  filter.siteId ?? null,
+  filter.sourceId ?? null,
+];
+const IN_SUMMARIES =
+  "($1::uuid is null or u.client_id = $1) and ($2::uuid is null or u.site_id = $2) and ($3::uuid is null or u.source_id = $3)";
+const IN_SCOPE =
+  "($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)";
 
 /** The rules in force for each source in scope, and where each clause comes from. */
 export const rulesInForce = async (tx: Tx, filter: StandingFilter) =>
@@ -236,40 +246,249 @@ export const rulesInForce = async (tx: Tx, filter: StandingFilter) =>
       await all<Pick<Source, "id" | "rules" | "origins">>(
         tx,
         `select s.id, s.rules, s.origins from sources s
-         where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)`,
-        [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null],
+         where ${IN_SCOPE}`,
+        scopeValues(filter),
       )
     ).map(({ id, ...rest }) => [id, rest]),
   );
 
 // without the rules: they are most of a row, and told of one source at a time
 const STANDING_SOURCE = SOURCE.replace(" s.rules, s.origins,", "");
-
-/** Sources in scope with newest point, last run and policy: one query for Watch, Sources and statements. */
-export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
-  all<SourceStanding>(
-    tx,
-    `select ${STANDING_SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
-       p.name as "policyName", p.changed_at as "policyChanged", (s.rules->'when'->>'targetHours')::int as "targetHours", (s.rules->'where'->>'depotId')::uuid as "depotId", d.name as "depotName",
-       away.until as "depotAwayUntil",
-       m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName",
-       (m.gone_at is not null or cn.gone_at is not null or s.vanished_at is not null or (s.machine_id is null and s.connection_id is null)) as gone,
-       k.confirmed_at is not null and k.destroyed_at is null as "keyConfirmed", k.holding as "keyHolding", k.destroyed_at as "keyDestroyed",
+const STATE =
+  "protection_state(u.newest_point, u.slips_at, u.exposed_at, u.last_outcome, u.paused or u.gone, $4)";
+const KEY_GOOD = "coalesce(k.confirmed_at is not null and k.destroyed_at is null, false)";
+const ALARMS = `(select distinct on (source_id) source_id, id, evidence from holds where lifted_at is null and evidence is not null
+       order by source_id, placed_at desc)`;
+const STANDING = `select ${STANDING_SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
+       p.name as "policyName", p.changed_at as "policyChanged", s.target_hours as "targetHours", s.depot_id as "depotId", d.name as "depotName",
+       away.until as "depotAwayUntil", m.name as "machineName", m.seen_at as "machineSeen", cn.name as "connectionName", u.gone,
+       ${KEY_GOOD} as "keyConfirmed", k.holding as "keyHolding", k.destroyed_at as "keyDestroyed",
        u.newest_point as "newestPoint", u.bytes, u.files, u.points, u.added_per_day as "addedPerDay",
-       u.last_run_id as "lastRunId", u.last_run_ended as "lastRunEnded", u.last_outcome as "lastOutcome", u.last_code as "lastCode", alarm.evidence as burst, alarm.id as "burstHoldId"
+       u.last_run_id as "lastRunId", u.last_run_ended as "lastRunEnded", u.last_outcome as "lastOutcome", u.last_code as "lastCode",
+       alarm.evidence as burst, alarm.id as "burstHoldId", ${STATE} as state
      from sources s
      join source_summaries u on u.source_id = s.id
      join clients c on c.id = s.client_id
      join sites si on si.id = s.site_id
-     left join policies p on p.id = s.policy_id
-     left join depots d on d.id = (s.rules->'where'->>'depotId')::uuid
      left join machines m on m.id = s.machine_id
      left join connections cn on cn.id = s.connection_id
+     left join policies p on p.id = s.policy_id
+     left join depots d on d.id = s.depot_id
      left join client_keys k on k.client_id = s.client_id
-     left join (select distinct on (source_id) source_id, id, evidence from holds where lifted_at is null and evidence is not null
-       order by source_id, placed_at desc) alarm on alarm.source_id = s.id
-     left join (select depot_id, max(to_at) as until from absences where from_at <= $4 and to_at > $4 group by depot_id) away on away.depot_id = d.id
-     where ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
-     order by c.name, si.name, s.name`,
-    [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null, now],
+     left join ${ALARMS} alarm on alarm.source_id = s.id
+     left join (select depot_id, max(to_at) as until from absences where from_at <= $4 and to_at > $4 group by depot_id) away on away.depot_id = d.id`;
+const IN_ORDER = "order by c.name, si.name, s.name";
+
+/** Sources in scope with newest point, last run and policy, and their state. */
+export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
+  all<SourceStanding>(tx, `${STANDING} where ${IN_SCOPE} ${IN_ORDER}`, [...scopeValues(filter), now]);
+/** The same of these sources alone. */
+export const standingsOf = (tx: Tx, ids: readonly string[], now: Date) =>
+  all<SourceStanding>(tx, `${STANDING} where ${IN_SCOPE} and s.id = any($5) ${IN_ORDER}`, [
+    ...scopeValues({}),
+    now,
+    ids,
+  ]);
+
+/**
+ * A page of them, and how many there are in all: those that every word of a text fits, in name, client, site, policy or
+ * state.
+ */
+export const standingsPage = (tx: Tx, filter: StandingFilter, now: Date, text: string, limit: number) => {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean).slice(0, 6);
+  return words.length
+    ? searchStandings(tx, filter, now, words, limit)
+    : firstStandings(tx, filter, now, limit);
+};
+export interface StandingsPage {
+  readonly sources: readonly SourceStanding[];
+  readonly fitting: number;
+}
+
+/** The first of them, from as many sites as it takes: the others are counted, not read. */
+async function firstStandings(
+  tx: Tx,
+  filter: StandingFilter,
+  now: Date,
+  limit: number,
+): Promise<StandingsPage> {
+  const sites = await all<{ id: string; sources: number }>(
+    tx,
+    `select n.site_id as id, n.sources from (select u.site_id, count(*)::int as sources from source_summaries u where ${IN_SUMMARIES} group by 1) n
+     join sites si on si.id = n.site_id join clients c on c.id = si.client_id order by c.name, si.name`,
+    scopeValues(filter),
   );
+  const chosen: string[] = [];
+  let held = 0;
+  for (const site of sites) {
+    if (held >= limit) break;
+    chosen.push(site.id);
+    held += site.sources;
+  }
+  const sources = await all<SourceStanding>(
+    tx,
+    `${STANDING} where ${IN_SCOPE} and s.site_id = any($5) ${IN_ORDER} limit ${limit}`,
+    [...scopeValues(filter), now, chosen],
+  );
+  return { sources, fitting: sites.reduce((sum, site) => sum + site.sources, 0) };
+}
+
+async function searchStandings(
+  tx: Tx,
+  filter: StandingFilter,
+  now: Date,
+  words: readonly string[],
+  limit: number,
+): Promise<StandingsPage> {
+  const values: unknown[] = [...scopeValues(filter), now];
+  const fits = words.map((word) => {
+    values.push(`%${word.replace(/[\\%_]/g, "\\$&")}%`);
+    const like = `ilike $${values.length}`;
+    const states = STATES.filter((state) => state.includes(word));
+    if (states.length) values.push(states);
+    return `and (s.name ${like} or s.site_id in (select si.id from sites si join clients c on c.id = si.client_id where si.name ${like} or c.name ${like})
+      or s.policy_id in (select id from policies where name ${like}) ${states.length ? `or ${STATE} = any($${values.length})` : ""})`;
+  });
+  const rows = await all<{ id: string; fitting: number }>(
+    tx,
+    `with fitting as materialized (select s.id, s.site_id, s.name from sources s join source_summaries u on u.source_id = s.id
+       where ${IN_SCOPE} and $4::timestamptz is not null ${fits.join(" ")}),
+     places as (select si.id, row_number() over (order by c.name, si.name) as place from sites si join clients c on c.id = si.client_id)
+     select f.id, (select count(*)::int from fitting) as fitting from fitting f join places p on p.id = f.site_id
+     order by p.place, f.name limit ${limit}`,
+    values,
+  );
+  const sources = await standingsOf(
+    tx,
+    rows.map((row) => row.id),
+    now,
+  );
+  return { sources, fitting: rows[0]?.fitting ?? 0 };
+}
+
+export interface StateCounts {
+  readonly clientId: string;
+  readonly clientName: string;
+  readonly clientSlug: string;
+  readonly counts: Readonly<Record<ProtectionState, number>>;
+}
+/** How many sources of each client in scope are in which state; clients without any are left out. */
+export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
+  all<StateCounts>(
+    tx,
+    `select n.client_id as "clientId", c.name as "clientName", c.slug as "clientSlug", n.counts
+     from (select client_id, json_build_object(${STATES.map((state) => `'${state}', count(*) filter (where state = '${state}')`).join(", ")}) as counts
+       from (select u.client_id, ${STATE} as state from source_summaries u where ${IN_SUMMARIES}) u group by 1) n
+     join clients c on c.id = n.client_id order by c.name`,
+    [...scopeValues(filter), now],
+  );
+
+/** What the causes of Watch are found from: `core/protection/causes.ts`. Names stand beside, once for each. */
+export interface SourceInNeed {
+  readonly id: string;
+  readonly name: string;
+  readonly clientId: string;
+  readonly siteId: string;
+  readonly machineId: string | null;
+  readonly machineName: string | null;
+  readonly machineSeen: Date | null;
+  readonly connectionId: string | null;
+  readonly connectionName: string | null;
+  readonly policyId: string | null;
+  readonly depotId: string | null;
+  readonly gone: boolean;
+  readonly targetHours: number | null;
+  readonly newestPoint: Date | null;
+  readonly lastRunId: string | null;
+  readonly lastRunEnded: Date | null;
+  readonly lastOutcome: Outcome | null;
+  readonly lastCode: Code | null;
+  readonly state: ProtectionState;
+  readonly burst: BurstEvidence | null;
+}
+/** Which sources somebody may have to look at, besides those whose own state says so. */
+export interface AlsoWanted {
+  /** Machines that have not spoken since count as silent. */
+  readonly silentSince: Date;
+  /** Sources by themselves. */
+  readonly sourceIds: readonly string[];
+  /** All sources of these depots; with a client, that client's alone. */
+  readonly depots: readonly { readonly depotId: string; readonly clientId: string | null }[];
+}
+/** Sources in scope that may have a cause to be told of: every other one is well, or paused by somebody. */
+export async function sourcesInNeed(
+  tx: Tx,
+  filter: StandingFilter,
+  now: Date,
+  also: AlsoWanted,
+): Promise<SourceInNeed[]> {
+  const wanted = await all<{ id: string }>(
+    tx,
+    `select u.source_id as id from source_summaries u where ${IN_SUMMARIES}
+       and (u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)
+     union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4
+     union select u.source_id from source_summaries u where ${IN_SUMMARIES}
+       and u.client_id in (select c.id from clients c left join client_keys k on k.client_id = c.id where not ${KEY_GOOD})
+     union select s.id from unnest($7::uuid[], $8::uuid[]) w(depot_id, client_id)
+       join sources s on s.depot_id = w.depot_id and (w.client_id is null or s.client_id = w.client_id) where ${IN_SCOPE}
+     union select s.id from machines m join sources s on s.machine_id = m.id where m.gone_at is null and (m.seen_at is null or m.seen_at < $5)
+       and ${IN_SCOPE}
+     union select source_id from ${ALARMS} a
+     union select unnest($6::uuid[])`,
+    [
+      ...scopeValues(filter),
+      now,
+      also.silentSince,
+      also.sourceIds,
+      also.depots.map((one) => one.depotId),
+      also.depots.map((one) => one.clientId),
+    ],
+  );
+  // as one value: reading a thousand rows column by column takes longer than finding them
+  const found = await one<{ sources: (Omit<SourceInNeed, MomentOf> & Record<MomentOf, number | null>)[] }>(
+    tx,
+    `select coalesce(json_agg(n), '[]') as sources from (
+       select s.id, s.name, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId", m.name as "machineName",
+         ${millis("m.seen_at")} as "machineSeen", s.connection_id as "connectionId", cn.name as "connectionName", s.policy_id as "policyId",
+         s.depot_id as "depotId", u.gone, u.target_hours as "targetHours", ${millis("u.newest_point")} as "newestPoint", u.last_run_id as "lastRunId",
+         ${millis("u.last_run_ended")} as "lastRunEnded", u.last_outcome as "lastOutcome", u.last_code as "lastCode", ${STATE} as state,
+         alarm.evidence as burst
+       from sources s join source_summaries u on u.source_id = s.id
+       left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id
+       left join ${ALARMS} alarm on alarm.source_id = s.id
+       where s.id = any($5) and u.source_id = any($5) and ${IN_SCOPE}) n`,
+    [...scopeValues(filter), now, wanted.map((row) => row.id)],
+  );
+  const moment = (at: number | null) => (at === null ? null : new Date(at));
+  return found!.sources.map((source) => ({
+    ...source,
+    machineSeen: moment(source.machineSeen),
+    newestPoint: moment(source.newestPoint),
+    lastRunEnded: moment(source.lastRunEnded),
+  }));
+}
+type MomentOf = "machineSeen" | "newestPoint" | "lastRunEnded";
+const millis = (column: string) => `(extract(epoch from ${column}) * 1000)::bigint`;
+
+/** What sites, policies and depots are called, for many sources at once; of policies also when they were changed. */
+export async function standingNames(tx: Tx, now: Date) {
+  const [sites, policies, depots, keys] = [
+    await all<{ id: string; name: string }>(tx, "select id, name from sites"),
+    await all<{ id: string; name: string; changed: Date }>(
+      tx,
+      "select id, name, changed_at as changed from policies",
+    ),
+    await all<{ id: string; name: string; away: Date | null }>(
+      tx,
+      "select d.id, d.name, (select max(to_at) from absences a where a.depot_id = d.id and from_at <= $1 and to_at > $1) as away from depots d",
+      [now],
+    ),
+    await all<{ id: string }>(tx, `select k.client_id as id from client_keys k where ${KEY_GOOD}`),
+  ];
+  return {
+    sites: new Map(sites.map((site) => [site.id, site.name])),
+    policies: new Map(policies.map((policy) => [policy.id, policy])),
+    depots: new Map(depots.map((depot) => [depot.id, depot])),
+    goodKeys: new Set(keys.map((key) => key.id)),
+  };
+}

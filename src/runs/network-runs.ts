@@ -28,9 +28,18 @@ export class NetworkRuns {
     private readonly atOnce = 2,
   ) {}
 
-  /** Starts as many due runs as there is room for. */
-  async start(): Promise<number> {
-    if (this.running.size >= this.atOnce) return 0;
+  /** Starts as many due runs as there is room for; each that ends makes room for the next. */
+  start(): Promise<number> {
+    // one looks for all: whoever asks meanwhile gets its answer
+    this.starting ??= this.fill().finally(() => {
+      this.starting = null;
+    });
+    return this.starting;
+  }
+  private starting: Promise<number> | null = null;
+
+  private async fill(): Promise<number> {
+    if (this.stopped || this.running.size >= this.atOnce) return 0;
     let started = 0;
     const clients = await this.services.db.withScope({ role: "system" }, (tx) =>
       clientsWithNetworkRuns(tx, this.services.now()),
@@ -40,12 +49,28 @@ export class NetworkRuns {
         const executor: Executor = { id: null, clientId, name: "the runner", publicKey: this.pair.publicKey };
         const job = await nextJob(this.services, executor, ["backup"]);
         if (job?.kind !== "backup") break;
-        const work = this.execute(executor, job).finally(() => this.running.delete(work));
+        const work = this.execute(executor, job).finally(() => {
+          this.running.delete(work);
+          if (this.goesOn) this.start().catch(this.goesOn);
+        });
         this.running.add(work);
         started += 1;
       }
     }
     return started;
+  }
+
+  /** Lets each run that ends begin the next one, without waiting for a tick. */
+  goOn(report: (error: unknown) => void): this {
+    this.goesOn = report;
+    return this;
+  }
+  private goesOn: ((error: unknown) => void) | null = null;
+  private stopped = false;
+
+  /** Begins no other run. */
+  stop(): void {
+    this.stopped = true;
   }
 
   /** Resolves when nothing is running here. */

@@ -1,5 +1,6 @@
 import { type Runner, run } from "graphile-worker";
 import type { CheckDepth } from "@/db/checks";
+import { countNights } from "@/db/runs";
 import type { Services } from "@/server/services";
 import { RUNNER_BEAT_MS } from "@/server/unlocked";
 import { askAllCarries, carry } from "./carry";
@@ -29,6 +30,7 @@ export async function startRunner(
     crontab: [
       "17 * * * * purge ?jobKey=purge",
       "41 * * * * look ?jobKey=look",
+      "*/10 * * * * nights ?jobKey=nights",
       "53 * * * * carries ?jobKey=carries",
       // every day that all is there, every week that it opens, every month every byte
       '23 4 * * * checks ?id=daily {depth:"objects"}',
@@ -58,6 +60,11 @@ export async function startRunner(
       carry: async (payload) => {
         await carry(services, payload as CarryRoute);
       },
+      // most of what was due an hour ago has ended; what ends later is added as it ends
+      nights: async () => {
+        const to = new Date(services.now().getTime() - 3_600_000);
+        await services.db.withScope({ role: "system" }, (tx) => countNights(tx, to));
+      },
       look: async () => {
         await lookAtAll(services);
       },
@@ -66,7 +73,7 @@ export async function startRunner(
   await resumeChecks(services);
   await services.runnerKeys?.beat();
   const beating = setInterval(() => void services.runnerKeys?.beat().catch(report), RUNNER_BEAT_MS);
-  const network = new NetworkRuns(services);
+  const network = new NetworkRuns(services).goOn(report);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();
   const tick = async () => {
@@ -99,6 +106,7 @@ export async function startRunner(
   return {
     stop: async () => {
       stopped = true;
+      network.stop();
       clearInterval(timer);
       clearInterval(beating);
       await ticking;

@@ -1,31 +1,19 @@
-import { type Cause, type DepotFacts, findCauses, type SourceFacts } from "@/core/protection/causes";
+import {
+  type Cause,
+  type DepotFacts,
+  FULL_SHARE,
+  findCauses,
+  SILENT_HOURS,
+  type SourceFacts,
+} from "@/core/protection/causes";
 import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/core/protection/nights";
-import { type ProtectionState, protectionState, STATES } from "@/core/protection/state";
+import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { listDepots, listGrants } from "@/db/depots";
 import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { type SourceStanding, type StandingFilter, sourceStandings } from "@/db/sources";
-
-export type SourceWithState = SourceStanding & { readonly state: ProtectionState };
-
-/** Sources in scope with their state at a moment. */
-export async function sourcesWithState(
-  tx: Tx,
-  filter: StandingFilter,
-  now: Date,
-): Promise<SourceWithState[]> {
-  return (await sourceStandings(tx, filter, now)).map((source) => ({
-    ...source,
-    state: protectionState({ ...source, paused: source.paused || source.gone }, now),
-  }));
-}
-
-const factsOf = (source: SourceWithState): SourceFacts => ({
-  ...source,
-  hasPolicy: source.policyId !== null,
-});
+import { type StandingFilter, sourcesInNeed, standingNames, stateCounts } from "@/db/sources";
 
 export interface NightRow {
   readonly clientId: string;
@@ -40,58 +28,64 @@ export interface Standing {
   readonly total: number;
   readonly counts: Record<ProtectionState, number>;
   readonly causes: readonly Cause[];
-  readonly sources: readonly SourceWithState[];
+  /** Those that may need somebody, with whatever a cause touches. */
+  readonly sources: readonly SourceFacts[];
   readonly nights: readonly string[];
   readonly rows: readonly NightRow[];
   readonly lastNight: { readonly runs: number; readonly clean: number };
 }
 
 const NIGHTS = 14;
+const HOUR_MS = 3_600_000;
 
 /** Watch: counts by state, what needs somebody, and the nights; all from what is there. */
 export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date): Promise<Standing> {
-  const sources = await sourcesWithState(tx, filter, now);
-  const zone = (await readProvider(tx))?.zone ?? "UTC";
-  const all = await listDepots(tx);
-  const byDepot = new Map<string, SourceWithState[]>();
-  for (const source of sources) {
-    if (source.gone || !source.depotId) continue;
-    const here = byDepot.get(source.depotId) ?? [];
-    byDepot.set(source.depotId, here);
-    here.push(source);
-  }
-  const whole: DepotFacts[] = all
-    .filter((depot) => depot.capacityBytes !== null && byDepot.has(depot.id))
-    .map((depot) => ({
-      id: depot.id,
-      depotId: depot.id,
-      name: depot.name,
-      capacity: depot.capacityBytes!,
-      used: depot.usedBytes,
-      sourceIds: byDepot.get(depot.id)!.map((source) => source.id),
-    }));
-  const nameOf = new Map(all.map((depot) => [depot.id, depot.name]));
-  const shares: DepotFacts[] = (await listGrants(tx)).flatMap((grant) => {
-    // only shares that are nearly full are told of: no use gathering the sources of the others
-    if (grant.usedBytes < grant.quotaBytes * 0.85) return [];
-    const own = (byDepot.get(grant.depotId) ?? []).filter((source) => source.clientId === grant.clientId);
-    if (!own[0]) return [];
-    return {
-      id: `${grant.depotId}:${grant.clientId}`,
-      depotId: grant.depotId,
-      name: `${own[0].clientName}’s share of ${nameOf.get(grant.depotId)}`,
-      capacity: grant.quotaBytes,
-      used: grant.usedBytes,
-      sourceIds: own.map((source) => source.id),
-    };
-  });
-  const depots = [...whole, ...shares];
+  const counted = await stateCounts(tx, filter, now);
   const counts = Object.fromEntries(STATES.map((state) => [state, 0])) as Record<ProtectionState, number>;
-  for (const source of sources) counts[source.state] += 1;
+  for (const row of counted) for (const state of STATES) counts[state] += row.counts[state];
+  const clients = new Map(counted.map((row) => [row.clientId, row]));
+  const full = await fullDepots(tx, clients);
+  const damages = await damagedSources(tx, filter.clientId ?? null);
+  const needy = await sourcesInNeed(tx, filter, now, {
+    silentSince: new Date(now.getTime() - SILENT_HOURS * HOUR_MS),
+    sourceIds: damages.map((damage) => damage.sourceId),
+    depots: full,
+  });
+  const names = await standingNames(tx, now);
+  const sources = needy
+    .map((source): SourceFacts => {
+      const policy = source.policyId ? names.policies.get(source.policyId) : undefined;
+      const depot = source.depotId ? names.depots.get(source.depotId) : undefined;
+      return {
+        ...source,
+        clientName: clients.get(source.clientId)?.clientName ?? "",
+        siteName: names.sites.get(source.siteId) ?? "",
+        hasPolicy: source.policyId !== null,
+        policyName: policy?.name ?? null,
+        policyChanged: policy?.changed ?? null,
+        depotName: depot?.name ?? null,
+        depotAwayUntil: depot?.away ?? null,
+        keyConfirmed: names.goodKeys.has(source.clientId),
+      };
+    })
+    .sort((a, b) =>
+      a.clientName < b.clientName ? -1 : a.clientName > b.clientName ? 1 : a.name < b.name ? -1 : 1,
+    );
+  const depots: DepotFacts[] = full.flatMap(({ clientId, ...depot }) => {
+    const sourceIds = sources
+      .filter(
+        (source) =>
+          source.depotId === depot.depotId &&
+          !source.gone &&
+          (clientId === null || source.clientId === clientId),
+      )
+      .map((source) => source.id);
+    return sourceIds.length ? { ...depot, sourceIds } : [];
+  });
+  const zone = (await readProvider(tx))?.zone ?? "UTC";
   const nights = lastNights(now, zone, NIGHTS);
-  const runs = await nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 86_400_000));
+  const runs = await nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 24 * HOUR_MS));
   const table = nightsTable(runs);
-  const clients = new Map(sources.map((source) => [source.clientId, source]));
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {
     const row = table.get(clientId);
     const cells = nights.map((night) => row?.get(night) ?? null);
@@ -104,13 +98,13 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     };
   });
   // from noon on the newest column is tonight; last night is the one before
-  const lastNight = nights.indexOf(nightOf(new Date(now.getTime() - 43_200_000), zone));
+  const lastNight = nights.indexOf(nightOf(new Date(now.getTime() - 12 * HOUR_MS), zone));
   const last = rows.map((row) => row.cells[lastNight]).filter((cell) => cell !== null && cell !== undefined);
   return {
     at: now,
-    total: sources.length,
+    total: Object.values(counts).reduce((sum, count) => sum + count, 0),
     counts,
-    causes: findCauses(sources.map(factsOf), depots, now, await damagedSources(tx, filter.clientId ?? null)),
+    causes: findCauses(sources, depots, now, damages),
     sources,
     nights,
     rows,
@@ -119,4 +113,33 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       clean: last.reduce((sum, cell) => sum + cell.clean, 0),
     },
   };
+}
+
+/** Depots that are nearly full, and clients' shares of depots that are: those alone are told of. */
+async function fullDepots(tx: Tx, clients: ReadonlyMap<string, { readonly clientName: string }>) {
+  const all = await listDepots(tx);
+  const nameOf = new Map(all.map((depot) => [depot.id, depot.name]));
+  const whole = all
+    .filter((depot) => depot.capacityBytes !== null && depot.usedBytes >= depot.capacityBytes * FULL_SHARE)
+    .map((depot) => ({
+      id: depot.id,
+      depotId: depot.id,
+      clientId: null,
+      name: depot.name,
+      capacity: depot.capacityBytes!,
+      used: depot.usedBytes,
+    }));
+  const shares = (await listGrants(tx)).flatMap((grant) => {
+    const client = clients.get(grant.clientId);
+    if (!client || grant.usedBytes < grant.quotaBytes * FULL_SHARE) return [];
+    return {
+      id: `${grant.depotId}:${grant.clientId}`,
+      depotId: grant.depotId,
+      clientId: grant.clientId,
+      name: `${client.clientName}’s share of ${nameOf.get(grant.depotId)}`,
+      capacity: grant.quotaBytes,
+      used: grant.usedBytes,
+    };
+  });
+  return [...whole, ...shares];
 }

@@ -5,6 +5,7 @@ import type { Client } from "@/db/clients";
 import { listGrants } from "@/db/depots";
 import { addedBetween } from "@/db/points";
 import type { Tx } from "@/db/scope";
+import { sourceStandings } from "@/db/sources";
 import {
   checksBetween,
   pointsByDay,
@@ -14,7 +15,6 @@ import {
   wordsBetween,
 } from "@/db/statements";
 import { invalid } from "./problem";
-import { sourcesWithState } from "./standing";
 
 const MAX_DAYS = 400;
 
@@ -47,7 +47,7 @@ export async function clientStatement(
   now: Date,
 ): Promise<Statement> {
   const { from, to } = period;
-  const sources = await sourcesWithState(tx, { clientId: client.id }, now);
+  const sources = await sourceStandings(tx, { clientId: client.id }, now);
   const before = new Map(
     (await sourcesBefore(tx, client.id, from)).map(({ sourceId, ...rest }) => [sourceId, rest]),
   );

@@ -3,7 +3,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import Link from "next/link";
 import { usePathname, useRouter, useSearchParams } from "next/navigation";
-import { useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { callApi } from "./api";
@@ -50,26 +50,31 @@ function AgeBar({ source, now }: { source: SourceRow; now: Date }) {
   );
 }
 
-/** Client › site › source, 20,000 rows long if need be: only what is in sight is drawn. */
+/** Client › site › source: only what is in sight is drawn. */
 export function SourceTable({
   sources,
   now,
   zone,
   withClient,
+  found,
 }: {
   sources: readonly SourceRow[];
   now: Date;
   zone: string;
   withClient: boolean;
+  /** What these were found by, and how many there are of them, on the page or not. */
+  found: { readonly text: string; readonly fitting: number };
 }) {
   const router = useRouter();
   const pathname = usePathname();
   const search = useSearchParams();
-  const [text, setText] = useState("");
+  const [text, setText] = useState(found.text);
+  // where the page does not hold all of them, the server looks for what is typed
+  const elsewhere = found.text !== "" || found.fitting > sources.length;
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
   const box = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => {
-    const words = text.toLowerCase();
+    const words = elsewhere ? "" : text.toLowerCase();
     const made: Line[] = [];
     let head = "";
     for (const source of sources) {
@@ -85,7 +90,7 @@ export function SourceTable({
       made.push({ kind: "source", key: source.id, source });
     }
     return made;
-  }, [sources, text, withClient]);
+  }, [sources, text, withClient, elsewhere]);
   const rows = useVirtualizer({
     count: lines.length,
     getScrollElement: () => box.current,
@@ -94,6 +99,16 @@ export function SourceTable({
     getItemKey: (i) => lines[i]!.key,
   });
   const chosen = search.get("sel");
+  useEffect(() => {
+    if (!elsewhere || text.trim() === found.text) return;
+    const timer = setTimeout(() => {
+      const values = new URLSearchParams(window.location.search);
+      values.delete("q");
+      if (text.trim()) values.set("q", text.trim());
+      router.replace(`${pathname}?${values}`, { scroll: false });
+    }, 300);
+    return () => clearTimeout(timer);
+  }, [text, found.text, elsewhere, router, pathname]);
   const address = (id: string) => {
     const values = new URLSearchParams(search);
     values.delete("sheet");
@@ -136,7 +151,9 @@ export function SourceTable({
           </button>
         ) : (
           <span className="text-soft text-[13px]">
-            {lines.filter((line) => line.kind === "source").length} in sight
+            {lines.filter((line) => line.kind === "source").length.toLocaleString("en-GB")}
+            {found.fitting > sources.length && ` of ${found.fitting.toLocaleString("en-GB")}`} in sight
+            {found.fitting > sources.length && ": type to find the others"}
           </span>
         )}
       </div>
@@ -154,7 +171,7 @@ export function SourceTable({
       <div ref={box} className="min-h-0 flex-1 overflow-y-auto [scrollbar-gutter:stable]" tabIndex={0}>
         {lines.length === 0 && (
           <p className="text-soft p-4">
-            {sources.length
+            {sources.length || text
               ? `No source matches “${text}”.`
               : "No source here yet. Connect one: it appears at once."}
           </p>

@@ -125,7 +125,7 @@ describe("the night of a run", () => {
       const rows = await services.db.withScope({ role: "system" }, (tx) =>
         all<{ night: string }>(
           tx,
-          `select to_char((m - interval '12 hours') at time zone $2, 'YYYY-MM-DD') as night from unnest($1::timestamptz[]) with ordinality u(m, n) order by n`,
+          `select to_char(night_of(m, $2), 'YYYY-MM-DD') as night from unnest($1::timestamptz[]) with ordinality u(m, n) order by n`,
           [moments, zone],
         ),
       );

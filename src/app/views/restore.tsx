@@ -8,7 +8,7 @@ import { listMachines } from "@/db/machines";
 import { listPeople } from "@/db/people";
 import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
-import { sourcesWithState } from "@/server/standing";
+import { standingsPage } from "@/db/sources";
 import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
@@ -17,6 +17,9 @@ import { OpenViewings } from "@/ui/viewings";
 import { theServices } from "../console";
 import { shownViewings } from "./shown-viewings";
 import type { ViewInput, ViewOutput } from "./view";
+
+/** So many sources are listed; more are found by choosing. */
+const LISTED = 300;
 
 const KEY_WORDS: Readonly<Record<KeyState, string>> = {
   none: "no key",
@@ -34,7 +37,7 @@ export async function restoreView({
   session,
   ask,
 }: ViewInput): Promise<ViewOutput> {
-  const sources = await sourcesWithState(tx, place.filter, now);
+  const { sources, fitting } = await standingsPage(tx, place.filter, now, "", LISTED);
   const zone = place.client?.zone ?? provider.zone;
   const viewings = await shownViewings(tx, place.filter, zone, now);
   if (!place.source || !sources[0]) {
@@ -74,6 +77,12 @@ export async function restoreView({
               </li>
             ))}
           </ul>
+          {fitting > sources.length && (
+            <p className="text-soft p-4">
+              {(fitting - sources.length).toLocaleString("en-GB")} more: choose a client above, or a source by
+              typing its name there.
+            </p>
+          )}
           {sources.length === 0 && (
             <p className="text-soft p-4">
               Nothing to restore from yet: connect a machine and let it run once.

@@ -12,9 +12,8 @@ import { pointsOf } from "@/db/points";
 import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { sourceById } from "@/db/sources";
+import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources";
 import { sentencesOf } from "@/server/policy-saving";
-import { type SourceWithState, sourcesWithState } from "@/server/standing";
 import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
 import { DeleteSource } from "@/ui/delete-source";
 import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
@@ -23,12 +22,21 @@ import { Ago, Clock, clockText } from "@/ui/moment";
 import { Tags } from "@/ui/tags";
 import type { ViewInput, ViewOutput } from "./view";
 
+/** So many sources are on the page; more of them are found by typing. */
+const PAGE = 300;
+
 export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
   const { tx, place, now, provider, ask, href } = input;
-  const sources = await sourcesWithState(tx, place.filter, now);
+  const text = ask("q")?.trim().slice(0, 100) ?? "";
+  const { sources, fitting } = await standingsPage(tx, place.filter, now, text, PAGE);
   const zone = place.client?.zone ?? provider.zone;
-  const chosen =
-    sources.find((source) => source.id === ask("sel")) ?? (place.source ? sources[0] : undefined);
+  const wanted = ask("sel");
+  const chosen = place.source
+    ? sources[0]
+    : wanted && /^[0-9a-f-]{36}$/.test(wanted)
+      ? (sources.find((source) => source.id === wanted) ??
+        (await sourceStandings(tx, { ...place.filter, sourceId: wanted }, now))[0])
+      : undefined;
   const sheet = ask("sheet");
   const main = (
     <>
@@ -37,7 +45,8 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
           {place.source?.name ?? place.site?.name ?? place.client?.name ?? "All sources"}
         </h1>
         <span className="text-soft">
-          {counted(sources.length, "source")}
+          {counted(fitting, "source")}
+          {text && `, with “${text}”`}
           {place.client && `, ${place.client.zone}, data in ${place.client.region}`}
         </span>
         <span className="ml-auto flex gap-2">
@@ -55,6 +64,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
         now={now}
         zone={zone}
         withClient={!place.client}
+        found={{ text, fitting }}
         sources={sources.map((source) => ({
           id: source.id,
           name: source.name,
@@ -77,7 +87,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
 
 async function docketOf(
   { tx, place, now, provider }: ViewInput,
-  chosen: SourceWithState | undefined,
+  chosen: SourceStanding | undefined,
   sheet: string | undefined,
   zone: string,
 ) {
@@ -123,7 +133,7 @@ const LEVEL_WORDS = {
   source: "this source alone:",
 } as const;
 
-async function sourceDocket(tx: Tx, source: SourceWithState, now: Date, zone: string, renew: boolean) {
+async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: string, renew: boolean) {
   const machine = source.machineId ? await machineById(tx, source.machineId) : null;
   const connection = source.connectionId ? await connectionById(tx, source.connectionId) : null;
   const policy = source.policyId ? await policyById(tx, source.policyId) : null;

@@ -1,10 +1,11 @@
 import Link from "next/link";
+import { STATES } from "@/core/protection/state";
 import { mayDo } from "@/core/rights/rights";
 import { listClients } from "@/db/clients";
 import { mailSettings } from "@/db/notices";
+import { stateCounts } from "@/db/sources";
 import { linksOf, type SendingRow, sendingOf } from "@/db/statements";
 import { Problem } from "@/server/problem";
-import { sourcesWithState } from "@/server/standing";
 import { clientStatement, periodOf } from "@/server/statement";
 import { Mark } from "@/ui/mark";
 import { clockText, dayText } from "@/ui/moment";
@@ -19,7 +20,7 @@ export async function statementsView(input: ViewInput): Promise<ViewOutput> {
 
 async function chooseClient({ tx, now }: ViewInput): Promise<ViewOutput> {
   const clients = await listClients(tx);
-  const sources = await sourcesWithState(tx, {}, now);
+  const counts = await stateCounts(tx, {}, now);
   const main = (
     <>
       <div className="head-line">
@@ -29,7 +30,8 @@ async function chooseClient({ tx, now }: ViewInput): Promise<ViewOutput> {
       <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
         <ul>
           {clients.map((client) => {
-            const own = sources.filter((source) => source.clientId === client.id);
+            const own = counts.find((count) => count.clientId === client.id)?.counts;
+            const all = STATES.reduce((sum, state) => sum + (own?.[state] ?? 0), 0);
             return (
               <li key={client.id}>
                 <Link
@@ -39,11 +41,13 @@ async function chooseClient({ tx, now }: ViewInput): Promise<ViewOutput> {
                 >
                   <span className="font-semibold">{client.name}</span>
                   <span>
-                    {own.filter((source) => source.state === "kept").length} of {own.length} kept
+                    {own?.kept ?? 0} of {all} kept
                   </span>
-                  <span className="flex gap-1">
-                    {own.slice(0, 24).map((source) => (
-                      <Mark key={source.id} state={source.state} label={`${source.name}: ${source.state}`} />
+                  <span>
+                    {STATES.filter((state) => state !== "kept" && own?.[state]).map((state) => (
+                      <span key={state} className="mr-3 whitespace-nowrap">
+                        <Mark state={state} /> {own![state]} {state}
+                      </span>
                     ))}
                   </span>
                 </Link>

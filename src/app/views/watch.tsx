@@ -9,6 +9,7 @@ import { openConsents } from "@/db/consents";
 import { listDepots } from "@/db/depots";
 import { runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { standingsOf } from "@/db/sources";
 import { newestHandover, setAsides } from "@/db/watch-notes";
 import { computeStanding, type Standing } from "@/server/standing";
 import { ConsentLine } from "@/ui/consents";
@@ -35,13 +36,12 @@ export async function watchView({
   const only = STATES.find((state) => state === ask("state"));
   const asides = await setAsides(tx, now);
   const aside = asides.filter((one) => standing.causes.some((cause) => cause.key === one.key));
+  const inState = new Set(
+    standing.sources.filter((source) => source.state === only).map((source) => source.id),
+  );
   const causes = standing.causes.filter(
     (cause) =>
-      !aside.some((one) => one.key === cause.key) &&
-      (!only ||
-        cause.sourceIds.some((id) =>
-          standing.sources.some((source) => source.id === id && source.state === only),
-        )),
+      !aside.some((one) => one.key === cause.key) && (!only || cause.sourceIds.some((id) => inState.has(id))),
   );
   const chosen = [...causes, ...standing.causes].find((cause) => cause.key === ask("sel")) ?? causes[0];
   const handover = await newestHandover(tx);
@@ -150,7 +150,7 @@ export async function watchView({
   return {
     main,
     docket: chosen ? (
-      await causeDocket(tx, chosen, standing, now, provider.zone)
+      await causeDocket(tx, chosen, now, provider.zone)
     ) : (
       <p className="text-soft">Nothing is selected.</p>
     ),
@@ -177,11 +177,15 @@ function Quiet({ standing }: { standing: Standing }) {
   );
 }
 
+/** So many of the sources that a cause touches are listed. */
+const LISTED = 12;
+
 /** What these say is about a depot, not about the last run of a source. */
 const ABOUT_DEPOTS: ReadonlySet<Cause["kind"]> = new Set(["depot-full", "damage"]);
 
-async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, zone: string) {
-  const sources = standing.sources.filter((source) => cause.sourceIds.includes(source.id));
+async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
+  const sources = await standingsOf(tx, cause.sourceIds.slice(0, LISTED), now);
+  const count = cause.sourceIds.length;
   const text = cause.code ? CODES[cause.code] : null;
   const depot = cause.depotId ? (await listDepots(tx)).find((one) => one.id === cause.depotId) : null;
   const first = sources[0];
@@ -287,7 +291,7 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
       <section>
         <h3 className="part-title mb-1">It touches</h3>
         <ul>
-          {sources.slice(0, 12).map((source) => (
+          {sources.map((source) => (
             <li key={source.id} className="border-line flex items-center gap-3 border-b py-[6px]">
               <Mark state={source.state} />
               <Link
@@ -301,7 +305,7 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
             </li>
           ))}
         </ul>
-        {sources.length > 12 && <p className="text-soft pt-1">and {sources.length - 12} more</p>}
+        {count > LISTED && <p className="text-soft pt-1">and {count - LISTED} more</p>}
       </section>
       <div className="flex flex-wrap gap-2">
         {depot && (
@@ -329,10 +333,7 @@ async function causeDocket(tx: Tx, cause: Cause, standing: Standing, now: Date, 
           </Link>
         )}
         {first && ["connection-failed", "depot-failed", "one-code", "policy-change"].includes(cause.kind) && (
-          <BackUpEach
-            sourceIds={cause.sourceIds}
-            label={`Run ${sources.length === 1 ? "it" : "all of them"} again`}
-          />
+          <BackUpEach sourceIds={cause.sourceIds} label={`Run ${count === 1 ? "it" : "all of them"} again`} />
         )}
         {first && cause.kind === "no-policy" && (
           <Link className="btn btn-primary" href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}`}>

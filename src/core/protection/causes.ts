@@ -102,7 +102,8 @@ export interface Cause {
 
 /** A machine counts as silent after this many hours without a word. */
 export const SILENT_HOURS = 26;
-const FULL_SHARE = 0.9;
+/** From this share of it on a depot is told of as nearly full. */
+export const FULL_SHARE = 0.9;
 
 const RANK: Record<ProtectionState, number> = {
   exposed: 4,

@@ -2,13 +2,13 @@ import { mkdirSync } from "node:fs";
 import { join } from "node:path";
 import pg from "pg";
 import { migrate } from "@/db/migrate";
-import { openRuns, pastRuns } from "@/db/runs";
+import { countNights, openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { sourceStandings } from "@/db/sources";
+import { sourceStandings, standingsPage, stateCounts } from "@/db/sources";
 import { tickSchedules } from "@/runs/tick";
 import { makeServices, type Services } from "@/server/services";
 import { readSettings } from "@/server/settings";
-import { computeStanding, sourcesWithState } from "@/server/standing";
+import { computeStanding } from "@/server/standing";
 import { ensureMasterKey, startCluster, stopCluster } from "../cluster";
 import { type Figure, figure, inFolder, say } from "./ground";
 
@@ -97,6 +97,11 @@ export const benchConsole = (): Promise<Figure[]> =>
       const owner = new pg.Client({ connectionString: access.owner });
       await owner.connect();
       await fill(services, owner);
+      // as the triggers would have it
+      await owner.query("update nights_counted set until = '2000-01-01Z'");
+      await services.db.withScope({ role: "system" }, (tx) =>
+        countNights(tx, new Date(services.now().getTime() - 3_600_000)),
+      );
       await owner.query("vacuum analyze");
       await owner.end();
       say(
@@ -113,16 +118,25 @@ export const benchConsole = (): Promise<Figure[]> =>
         (tx: Tx) => Promise<unknown>,
         (tx: Tx) => Promise<unknown>,
       ])[] = [
-        ["Watch, all clients", (tx) => computeStanding(tx, {}, now), (tx) => sourceStandings(tx, {}, now)],
+        ["Watch, all clients", (tx) => computeStanding(tx, {}, now), (tx) => stateCounts(tx, {}, now)],
         [
           "Watch, one client",
           (tx) => computeStanding(tx, { clientId: client.id }, now),
           (tx) => sourceStandings(tx, { clientId: client.id }, now),
         ],
-        ["Sources, all clients", (tx) => sourcesWithState(tx, {}, now), (tx) => sourceStandings(tx, {}, now)],
+        [
+          "Sources, all clients",
+          (tx) => standingsPage(tx, {}, now, "", 300),
+          (tx) => standingsPage(tx, {}, now, "", 300),
+        ],
+        [
+          "Sources, all clients, found by typing",
+          (tx) => standingsPage(tx, {}, now, "m-6", 300),
+          (tx) => standingsPage(tx, {}, now, "m-6", 300),
+        ],
         [
           "Sources, one client",
-          (tx) => sourcesWithState(tx, { clientId: client.id }, now),
+          (tx) => standingsPage(tx, { clientId: client.id }, now, "", 300),
           (tx) => sourceStandings(tx, { clientId: client.id }, now),
         ],
         [

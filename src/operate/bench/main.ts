@@ -1,6 +1,7 @@
 import { benchAdopt } from "./adopt";
 import { benchBandwidth } from "./bandwidth";
 import { benchConsole } from "./console";
+import { benchDeal } from "./deal";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json } from "./ground";
@@ -21,6 +22,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   memory: benchMemory,
   adopt: benchAdopt,
   console: benchConsole,
+  deal: benchDeal,
   bandwidth: benchBandwidth,
 };
 

@@ -6,13 +6,13 @@ import { pointsOf } from "@/db/points";
 import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { rulesInForce, type StandingFilter, sourceById } from "@/db/sources";
+import { rulesInForce, type StandingFilter, sourceById, sourceStandings } from "@/db/sources";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { trySelection } from "@/server/inside-point";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
-import { computeStanding, sourcesWithState } from "@/server/standing";
+import { computeStanding } from "@/server/standing";
 import { filterOf, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
@@ -20,7 +20,7 @@ const explain = (code: Code | null) => (code ? CODES[code] : null);
 /** Sources with their state and the rules in force for each. */
 async function sourcesWithRules(tx: Tx, filter: StandingFilter, now: Date) {
   const rules = await rulesInForce(tx, filter);
-  return (await sourcesWithState(tx, filter, now)).map((source) => ({ ...source, ...rules.get(source.id) }));
+  return (await sourceStandings(tx, filter, now)).map((source) => ({ ...source, ...rules.get(source.id) }));
 }
 
 export const sources = [
@@ -37,7 +37,7 @@ export const sources = [
     id: "watch",
     method: "GET",
     path: "/watch",
-    summary: "Counts by state, what needs somebody, and the nights.",
+    summary: "Counts by state, what needs somebody with the sources it touches, and the nights.",
     caller: "look",
     query: scopeQuery,
     run: (context, { query }) => context.tx((tx) => computeStanding(tx, filterOf(query), context.who.at)),
