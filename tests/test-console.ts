@@ -43,7 +43,7 @@ export class TestConsole {
     readonly home: string,
     readonly port: number,
     readonly access: DatabaseAccess,
-    readonly services: Services,
+    public services: Services,
     readonly token: string,
     private readonly viewerPort: number,
   ) {}
@@ -223,8 +223,20 @@ export class TestConsole {
 
   logOf = (name: string): string => readFileSync(join(this.home, "log", `${name}.log`), "utf8");
 
+  async stopAgents(): Promise<void> {
+    for (const agent of this.agents.splice(0)) await gone(agent);
+  }
+
+  /** Web and runner again, after they were killed, with whatever the data folder says now. */
+  async begin(): Promise<void> {
+    this.services = makeServices(readSettings({ ...process.env, DEEPKEEP_HOME: this.home }));
+    this.startWeb();
+    this.startRunner();
+    await this.healthy();
+  }
+
   async stop(): Promise<void> {
-    for (const agent of this.agents) await gone(agent);
+    await this.stopAgents();
     await this.killRunner();
     await this.killWeb();
     await gone(this.viewer);

@@ -1,8 +1,12 @@
 import { randomBytes } from "node:crypto";
+import { existsSync } from "node:fs";
+import { join } from "node:path";
 import { type Code, CodedError } from "@/core/codes";
 import type { BackupJob } from "@/core/protocol/agent";
+import { foldersOn } from "@/core/selection/known-places";
 import { compileSelection } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
+import { homesOn } from "@/sources/files/homes";
 import { FilesReader } from "@/sources/files/reader";
 import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
@@ -56,6 +60,12 @@ export interface Reading {
   readonly keepNode: (id: Uint8Array, bytes: Uint8Array | null) => void;
 }
 
+/** The chosen folders of this machine: of places known by a word those that are there, of paths all. */
+function existingOf(folders: readonly string[], root: string): string[] {
+  const paths = new Set(folders);
+  return foldersOn(folders, homesOn(root)).filter((path) => paths.has(path) || existsSync(join(root, path)));
+}
+
 /** Makes one recovery point of this machine's files, and remembers its tree for the next. */
 export async function backUpFiles(
   link: ConsoleLink,
@@ -70,7 +80,7 @@ export async function backUpFiles(
   try {
     const tree = await makePoint(link, job, dataKey, reporter, {
       reader: new FilesReader(root, [state.folder]),
-      folders: job.clauses.what.folders,
+      folders: existingOf(job.clauses.what.folders, root),
       previous,
       resetMessage: job.previous && !previous ? "No file is known to be unchanged, so all are read." : null,
       keepNode: (id, bytes) => memory.keep(id, bytes),
@@ -117,6 +127,8 @@ export async function makePoint(
   };
   if (reading.resetMessage) note("change-tracking.reset", null, reading.resetMessage);
   if (job.previous) reporter.expect(job.previous.items, job.previous.bytes);
+  if (reading.folders.length === 0)
+    throw new CodedError("selection.empty", `none of ${job.clauses.what.folders.join(", ")} is there`);
   const {
     root: tree,
     counts,

@@ -21,6 +21,7 @@ import { FORMAT_VERSION } from "@/store/sealing";
 import { byteString, idKey, showBytes } from "@/store/tree";
 import { adopt } from "./adopt";
 import { namedPlace, type PlaceOptions, withDepot } from "./depot-place";
+import { changeMasterKey } from "./master-key";
 import { resetSignIn } from "./reset-sign-in";
 
 /** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
@@ -251,6 +252,17 @@ program
     } finally {
       await services.db.end();
     }
+  });
+
+program
+  .command("master-key")
+  .command("change")
+  .description("seal every secret of the database with a new master key; the console must not be running")
+  .action(async () => {
+    const home = process.env.DEEPKEEP_HOME;
+    if (!home) throw new Error("DEEPKEEP_HOME is not set: it names the data folder of the console");
+    const count = await changeMasterKey(home);
+    console.log(`${count} secrets are sealed with the new key. Keep a copy of it away from the database's.`);
   });
 
 program

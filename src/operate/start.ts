@@ -14,6 +14,7 @@ import { makeServices } from "@/server/services";
 import { readSettings, type Settings } from "@/server/settings";
 import { Children } from "./children";
 import { answers, ensureMasterKey, freePort, startCluster, stopCluster } from "./cluster";
+import { settleMasterKey } from "./master-key";
 
 /** `bin/start`: brings up database, web, runner and the demo's agents, and ends all of it on Ctrl-C. */
 const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
@@ -81,6 +82,7 @@ async function main(): Promise<void> {
   mkdirSync(join(home, "log"), { recursive: true, mode: 0o700 });
   ensureMasterKey(home);
   const access = await startCluster(home);
+  await settleMasterKey(home, access.owner);
   const children = new Children();
   let ended = false;
   const end = async (code: number) => {

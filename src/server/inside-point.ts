@@ -1,9 +1,19 @@
 import picomatch from "picomatch";
 import { within } from "@/core/rights/within";
+import { foldersOn, type Home } from "@/core/selection/known-places";
 import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
 import type { Point } from "@/db/points";
-import { countEntries, findEntry, findFolder, folderEntries, sameContent, walkTree } from "@/store/browse";
+import {
+  countEntries,
+  fileBytes,
+  findEntry,
+  findFolder,
+  folderEntries,
+  sameContent,
+  walkTree,
+} from "@/store/browse";
 import { type ChangeKind, changesBetween, lastSeen, type Tree } from "@/store/history";
+import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { pathToText } from "./path-text";
 import { notFound } from "./problem";
@@ -251,6 +261,27 @@ export async function weigh(
   return { files, bytes };
 }
 
+/** The homes in a point: it may hold no list of accounts, so those below `/home` and `/root`, with their own lists. */
+async function homesIn(reader: ChunkReader, root: Uint8Array): Promise<Home[]> {
+  const paths: ByteString[] = [];
+  const folder = await findFolder(reader, root, "/home");
+  if (folder)
+    for await (const entry of folderEntries(reader, folder))
+      if (entry.node) paths.push(`/home/${entry.name}`);
+  if (await findFolder(reader, root, "/root")) paths.push("/root");
+  const homes: Home[] = [];
+  for (const path of paths) {
+    const list = await findEntry(reader, root, `${path}/.config/user-dirs.dirs`);
+    const parts: Buffer[] = [];
+    if (list?.type === "file") for await (const part of fileBytes(reader, list, 0, 16_384)) parts.push(part);
+    homes.push({
+      path: showBytes(path),
+      userDirs: parts.length ? Buffer.concat(parts).toString("utf8") : null,
+    });
+  }
+  return homes;
+}
+
 const LARGEST_SHOWN = 8;
 
 /**
@@ -260,14 +291,15 @@ const LARGEST_SHOWN = 8;
 export async function trySelection(services: Services, point: Point, selection: FileSelection, now: Date) {
   const reader = await services.spaces.ofPoint(point);
   const selector = compileSelection(selection, now);
-  const folders = outermostFolders(selection.folders);
+  const folders = outermostFolders(foldersOn(selection.folders, await homesIn(reader, point.root)));
   const within = (path: string) =>
     folders.some((folder) => folder === "/" || path === folder || path.startsWith(`${folder}/`));
   const onTheWay = (path: string) => folders.some((folder) => folder.startsWith(`${path}/`));
   const taken = { files: 0, bytes: 0 };
   const left = { files: 0, bytes: 0 };
   const largestLeft: { path: string; size: number }[] = [];
-  const missing = new Set(folders);
+  // a known place that a home does not have is no mistake
+  const missing = new Set(folders.filter((folder) => selection.folders.includes(folder)));
   missing.delete("/");
   const leftOut: string[] = [];
   for await (const { path, entry } of walkTree(reader, point.root, "/")) {

@@ -7,14 +7,14 @@ import { hashSecret, type Secrets } from "@/store/secrets";
 
 /** The second factor: codes of RFC 6238 (SHA-1, six digits, thirty seconds), and recovery codes for a lost telephone. */
 
-const context = (personId: string): string => `second factor ${personId}`;
+export const seedContext = (personId: string): string => `second factor ${personId}`;
 /** A code counts half a minute early or late, for clocks that differ. */
 const TOLERANCE_SECONDS = 30;
 const RECOVERY_CODES = 10;
 
 export const newSeed = (): string => generateSecret();
 export const sealSeed = (secrets: Secrets, personId: string, seed: string): Buffer =>
-  secrets.seal(Buffer.from(seed, "ascii"), context(personId));
+  secrets.seal(Buffer.from(seed, "ascii"), seedContext(personId));
 /** The address that an authenticator reads from the QR picture. */
 export const seedAddress = (seed: string, email: string): string =>
   generateURI({ issuer: "Deep Keep", label: email, secret: seed });
@@ -28,7 +28,7 @@ export async function stepOfCode(
 ): Promise<number | null> {
   if (!person.factorSeed || !/^\d{6}$/.test(code)) return null;
   const answer = await verify({
-    secret: secrets.unseal(person.factorSeed, context(person.id)).toString("ascii"),
+    secret: secrets.unseal(person.factorSeed, seedContext(person.id)).toString("ascii"),
     token: code,
     epoch: Math.floor(now.getTime() / 1000),
     epochTolerance: TOLERANCE_SECONDS,

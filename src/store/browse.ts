@@ -152,13 +152,14 @@ export async function* filePieces(
 
 const ZEROS = Buffer.alloc(64 * 1024);
 
-/** The content of a file, or the bytes from `from` to before `to`, as one run; holes are zeros. */
+/** The content of a file, or the bytes from `from` to before `before`, as one run; holes are zeros. */
 export async function* fileBytes(
   reader: ChunkReader,
   entry: Entry,
   from = 0,
-  to = entry.size ?? 0,
+  before = Number.POSITIVE_INFINITY,
 ): AsyncGenerator<Buffer> {
+  const to = Math.min(before, entry.size ?? 0);
   let at = from;
   const zerosUpTo = function* (end: number) {
     while (at < end) {

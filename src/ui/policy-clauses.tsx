@@ -3,6 +3,7 @@
 import type { ReactNode } from "react";
 import type { Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
+import { KNOWN_PLACES } from "@/core/selection/known-places";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { TextField } from "./form";
 import { TryOut } from "./try-out";
@@ -82,12 +83,53 @@ export function Clause({
   );
 }
 
+/** Places to put among the folders with one press: those that lie elsewhere on every machine, and volumes. */
+function PlaceChips({
+  draft,
+  set,
+  volumes,
+}: {
+  draft: WhatDraft;
+  set: (change: Partial<WhatDraft>) => void;
+  volumes: readonly string[];
+}) {
+  const chosen = lines(draft.folders);
+  const chip = (place: string, words: string) => {
+    const there = chosen.includes(place);
+    return (
+      <button
+        key={place}
+        type="button"
+        className={`rounded-[3px] border px-2 py-[2px] text-[13px] ${there ? "border-primary bg-selected" : "border-base-300"}`}
+        aria-pressed={there}
+        onClick={() =>
+          set({
+            folders: (there ? chosen.filter((one) => one !== place) : [...chosen, place]).join("\n"),
+          })
+        }
+      >
+        {words}
+      </button>
+    );
+  };
+  return (
+    <fieldset className="flex flex-wrap items-center gap-2">
+      <legend className="sr-only">Places to choose from</legend>
+      {Object.entries(KNOWN_PLACES).map(([place, { words }]) => chip(place, words))}
+      {volumes.map((path) => chip(path, `volume ${path}`))}
+    </fieldset>
+  );
+}
+
 export function WhatFields({
   draft,
   set,
   errorOf,
   sources,
+  volumes,
 }: {
+  /** Volumes of machines besides their root, to choose from. */
+  volumes: readonly string[];
   /** Sources that it can be tried out on. */
   sources: readonly { readonly id: string; readonly name: string }[];
   draft: WhatDraft;
@@ -104,6 +146,7 @@ export function WhatFields({
         value={draft.folders}
         onChange={(event) => set({ folders: event.target.value })}
       />
+      <PlaceChips draft={draft} set={set} volumes={volumes} />
       <div className="grid grid-cols-2 gap-3">
         <TextField
           label="Only what matches"

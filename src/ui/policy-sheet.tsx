@@ -123,6 +123,7 @@ export function PolicySheet({
   policies,
   webhooks,
   sources,
+  volumes,
   zone,
   now,
   list,
@@ -134,6 +135,8 @@ export function PolicySheet({
   /** Other policies of the client, which this one may follow. */
   policies: readonly { readonly id: string; readonly name: string }[];
   webhooks: readonly { readonly id: string; readonly name: string }[];
+  /** Volumes of the client's machines besides their root, to choose from. */
+  volumes: readonly string[];
   /** Sources that these rules touch, to try What out on. */
   sources: readonly { readonly id: string; readonly name: string }[];
   zone: string;
@@ -248,6 +251,7 @@ export function PolicySheet({
         set={(part) => set({ what: { ...draft.what, ...part } })}
         errorOf={errorOf}
         sources={sources}
+        volumes={volumes}
       />
     ),
     when: (

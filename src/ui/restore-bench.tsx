@@ -11,7 +11,7 @@ import { FileTree, type TreeEntry } from "./file-tree";
 import { LookInside, type Looking } from "./look-inside";
 import { clockText } from "./moment";
 import { Month } from "./month";
-import { type BasketItem, RestoreTarget } from "./restore-target";
+import { type BasketItem, type RestoreMachine, RestoreTarget } from "./restore-target";
 import { lookingAt, Versions } from "./versions";
 import { OpenAsFolder, type ShownViewing } from "./viewings";
 
@@ -27,7 +27,7 @@ export interface RestoreBenchProps {
   readonly now: Date;
   readonly startPath: string;
   readonly startPoint: string | undefined;
-  readonly machines: readonly { readonly id: string; readonly name: string }[];
+  readonly machines: readonly RestoreMachine[];
   readonly points: readonly DepthPoint[];
   readonly lately: readonly { readonly id: string; readonly text: string }[];
   readonly runsBase: string;

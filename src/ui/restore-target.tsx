@@ -5,6 +5,7 @@ import { useRouter } from "next/navigation";
 import { useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { type Volume, volumeOf } from "@/core/units/volumes";
 import { callApi } from "./api";
 import { Refusal, SelectField, TextField, useSending } from "./form";
 import { clockText } from "./moment";
@@ -28,6 +29,15 @@ const CLASHES: readonly (readonly [Clash, string])[] = [
 ];
 const parentOf = (path: string): string => path.slice(0, path.lastIndexOf("/")) || "/";
 
+/** A machine that things can be restored to, with what it last said of its volumes. */
+export interface RestoreMachine {
+  readonly id: string;
+  readonly name: string;
+  readonly volumes: readonly Volume[];
+  /** When it said so, in words. */
+  readonly said: string;
+}
+
 interface TargetProps {
   readonly source: {
     readonly id: string;
@@ -36,7 +46,7 @@ interface TargetProps {
     readonly machineName: string | null;
   };
   readonly clientName: string;
-  readonly machines: readonly { readonly id: string; readonly name: string }[];
+  readonly machines: readonly RestoreMachine[];
   readonly basket: readonly BasketItem[];
   readonly setBasket: (basket: readonly BasketItem[]) => void;
   readonly zone: string;
@@ -106,6 +116,17 @@ export function RestoreTarget({
       ? `from ${clockText(first.moment, zone)}`
       : `from ${moments.length} moments`;
   const places = [...new Set(basket.map((item) => parentOf(item.path)))];
+  const machine = machines.find(
+    (one) => one.id === (destination === "original" ? source.machineId : machineId),
+  );
+  const rooms = [
+    ...new Set(
+      (destination === "original" ? places : destination === "folder" ? [folder] : []).flatMap(
+        (path) => (machine && volumeOf(machine.volumes, path)) ?? [],
+      ),
+    ),
+  ];
+  const tight = weight !== null && rooms.some((room) => room.free < weight.bytes);
   const clashText = {
     "keep-both":
       "What is there stays; where names meet, the restored one gets its date and time in its name.",
@@ -261,6 +282,19 @@ export function RestoreTarget({
             </>
           )}{" "}
           {destination !== "download" && clashText}
+          {rooms.length > 0 && machine && (
+            <>
+              {" "}
+              {rooms.map((room) => `${formatBytes(room.free)} free on ${room.path}`).join(", ")} as of{" "}
+              {machine.said}.
+            </>
+          )}
+        </p>
+      )}
+      {first && tight && (
+        <p className="warned">
+          That is less than the {formatBytes(weight!.bytes)} that go there: the machine looks again before it
+          begins, and refuses what does not fit.
         </p>
       )}
       <Refusal

@@ -13,11 +13,6 @@ let client: TestClient;
 let machine: TestMachine;
 let other: TestMachine;
 
-interface Clauses {
-  readonly when: object;
-  readonly conduct?: object;
-}
-
 beforeAll(async () => {
   console_ = await TestConsole.start();
   client = await makeClient(console_, "Saltrow Ferries");
@@ -43,7 +38,7 @@ const conduct = (more: object) => ({
 });
 
 /** Changes clauses of the client's policy; those that are not named stay. */
-async function change(clauses: Partial<Clauses>) {
+async function change(clauses: object) {
   const { policy } = await console_.ok<{ policy: { name: string; revision: number; clauses: object } }>(
     "GET",
     `/policies/${client.policyId}`,
@@ -93,6 +88,40 @@ describe("the clause What", () => {
     await setWhat({ ...what, folders: ["/data"] }, policy.revision + 1);
     expect((await backUp(console_, other.sourceId)).figures).toMatchObject({ files: 1, bytes: 10 });
     await setWhat({ folders: ["/data"] }, policy.revision + 2);
+  });
+
+  it("finds places that every machine has elsewhere, at each run anew", async () => {
+    const home = (path: string) => join(other.root, "home", path);
+    mkdirSync(home("ada/.config"), { recursive: true });
+    mkdirSync(home("ada/Papiere"));
+    mkdirSync(home("till/Documents"), { recursive: true });
+    writeFileSync(home("ada/.config/user-dirs.dirs"), 'XDG_DOCUMENTS_DIR="$HOME/Papiere"\n');
+    writeFileSync(home("ada/Papiere/log.odt"), "ada");
+    writeFileSync(home("ada/Documents.odt"), "not this one");
+    writeFileSync(home("till/Documents/log.odt"), "till");
+    expect((await change({ what: { folders: ["@documents"] } })).status).toBe(200);
+    const run = await backUp(console_, other.sourceId);
+    expect([run.outcome, run.figures.files]).toEqual(["clean", 2]);
+    const { entries } = await console_.ok<{ entries: { path: string }[] }>(
+      "GET",
+      `/recovery-points/${run.figures.point}/search?name=log`,
+    );
+    expect(entries.map(({ path }) => path).sort()).toEqual([
+      "/home/ada/Papiere/log.odt",
+      "/home/till/Documents/log.odt",
+    ]);
+    mkdirSync(home("kit/Documents"), { recursive: true });
+    writeFileSync(home("kit/Documents/new.odt"), "kit");
+    expect((await backUp(console_, other.sourceId)).figures.files).toBe(3);
+    // nobody has a desktop: nothing is there to be kept, and it is said
+    await change({ what: { folders: ["@desktop"] } });
+    expect(await backUp(console_, other.sourceId)).toMatchObject({
+      outcome: "failed",
+      code: "selection.empty",
+    });
+    const wrong = await change({ what: { folders: ["@nowhere"] } });
+    expect([wrong.status, wrong.body.errors[0]!.field]).toEqual([422, "clauses.what.folders.0"]);
+    await change({ what: { folders: ["/data"] } });
   });
 });
 

@@ -7,6 +7,7 @@ import { type Client, clientById, listClients, listSites, siteById } from "@/db/
 import { certificateOf, openConsents } from "@/db/consents";
 import { type Depot, listDepots, listGrants } from "@/db/depots";
 import { clientKey, machinesWithoutKey } from "@/db/keys";
+import { listMachines } from "@/db/machines";
 import { listWebhooks } from "@/db/notices";
 import type { Person } from "@/db/people";
 import {
@@ -180,6 +181,16 @@ async function touchedBy(tx: Tx, chosen: Chosen, clientId: string): Promise<{ id
   return touched.slice(0, 200).map(({ id, name }) => ({ id, name }));
 }
 
+/** Volumes that machines of the client have besides their root. */
+async function volumesOf(tx: Tx, clientId: string): Promise<string[]> {
+  const machines = (await listMachines(tx, clientId)).filter((machine) => !machine.goneAt);
+  const paths = machines.flatMap((machine) => (machine.system.volumes ?? []).map(({ path }) => path));
+  return [...new Set(paths)]
+    .filter((path) => path !== "/")
+    .sort()
+    .slice(0, 12);
+}
+
 export async function policiesView(input: ViewInput): Promise<ViewOutput> {
   const { tx, now, person, place, provider, href } = input;
   const policies = await listPolicies(tx, place.client?.id ?? null);
@@ -297,6 +308,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
           : []
       }
       sources={client ? await touchedBy(tx, chosen, client.id) : []}
+      volumes={client ? await volumesOf(tx, client.id) : []}
       webhooks={(await listWebhooks(tx)).map(({ id, name }) => ({ id, name }))}
       policy={{
         id: policy?.id ?? null,

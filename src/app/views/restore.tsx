@@ -146,7 +146,12 @@ export async function restoreView({
           now={now}
           startPath={ask("path") ?? "/"}
           startPoint={ask("point")}
-          machines={machines.map(({ id, name }) => ({ id, name }))}
+          machines={machines.map(({ id, name, system, seenAt }) => ({
+            id,
+            name,
+            volumes: system.volumes ?? [],
+            said: seenAt ? clockText(seenAt, zone) : "its enrolment",
+          }))}
           points={points.map((point) => ({
             id: point.id.toString("hex"),
             moment: point.moment,

@@ -1,6 +1,7 @@
 import { z } from "zod";
 import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
+import { isKnownPlace, KNOWN_PLACES } from "../selection/known-places";
 import { selectionSentence } from "../selection/selection";
 import { type Conduct, conductClause, conductSentence, PLAIN_CONDUCT } from "./conduct";
 import { NO_NOTICES, type Notices, noticesClause, noticesSentence } from "./notices";
@@ -11,7 +12,10 @@ import { whereClause } from "./where";
 
 const folder = z
   .string()
-  .startsWith("/", "A folder is an absolute path: it begins with a slash.")
+  .refine(
+    (path) => path.startsWith("/") || isKnownPlace(path),
+    `A folder is an absolute path: it begins with a slash. Or it is one of these words: ${Object.keys(KNOWN_PLACES).join(", ")}.`,
+  )
   .max(4096, "A path has at most 4096 characters.")
   .refine((path) => !path.includes("\0"), "A path has no NUL character.")
   .refine((path) => !path.split("/").includes(".."), "Write the path without “..”.");

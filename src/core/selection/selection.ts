@@ -1,8 +1,9 @@
 import picomatch from "picomatch";
 import { formatBytes } from "../units/bytes";
 import { counted } from "../units/duration";
+import { isKnownPlace, KNOWN_PLACES } from "./known-places";
 
-/** The clause What for files: folders with patterns in and out. Paths are absolute, `/`-separated. */
+/** The clause What for files: folders with patterns in and out. Paths are absolute, `/`-separated, or known places. */
 export interface FileSelection {
   readonly folders: readonly string[];
   /** When there are any, only files that match one are taken. A pattern without a slash is held against the name. */
@@ -97,7 +98,9 @@ export function outermostFolders(folders: readonly string[]): string[] {
 
 /** The selection as a sentence. */
 export function selectionSentence(selection: FileSelection): string {
-  const folders = selection.folders.join(", ");
+  const folders = selection.folders
+    .map((folder) => (isKnownPlace(folder) ? KNOWN_PLACES[folder].words : folder))
+    .join(", ");
   const only = selection.include.length ? `, only ${selection.include.join(", ")}` : "";
   const without = selection.exclude.length ? `, without ${selection.exclude.join(", ")}` : "";
   const rubbish = selection.rubbish ? " and without system rubbish" : "";
