@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto";
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { LRUCache } from "lru-cache";
+import { RateLimiterMemory } from "rate-limiter-flexible";
 import { pointById } from "@/db/points";
 import { noteViewed, type OpenedViewing, viewingFor } from "@/db/viewings";
 import { problemFrom } from "@/server/problem";
@@ -152,6 +153,9 @@ async function findPath(reader: ChunkReader, root: Uint8Array, path: ByteString)
   return found;
 }
 
+/** Wrong names and passwords from one network address. */
+const guesses = new RateLimiterMemory({ points: 50, duration: 900 });
+
 export class ViewingDesk {
   /** Files that somebody read lately: the trail tells each once in a while, not every part of it. */
   private readonly told = new LRUCache<string, true>({ max: 20_000, ttl: 10 * 60_000 });
@@ -210,6 +214,9 @@ export class ViewingDesk {
     const { name, password } = basicOf(request);
     const now = this.services.now();
     const address = addressOf(request);
+    const guessed = await guesses.get(address);
+    if (guessed && guessed.remainingPoints <= 0)
+      throw new Refused(429, "Too many wrong names and passwords. Wait a quarter of an hour.");
     const opened = await this.services.db.withScope({ role: "system" }, async (tx) => {
       if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
       const viewing = await viewingFor(tx, id, name, hashSecret(password), now);
@@ -224,6 +231,7 @@ export class ViewingDesk {
       }
       return { viewing, point: (await pointById(tx, viewing.pointId))! };
     });
+    if (!opened) await guesses.consume(address).catch(() => {});
     if (!opened)
       throw new Refused(
         401,

@@ -63,6 +63,33 @@ describe("an invitation", () => {
     expect((await signIn("greta@vossel.example", LONG)).status).toBe(200);
   });
 
+  it("refuses a password that is among the first to be guessed, at its field", async () => {
+    const { person, invitation } = await console_.ok<{
+      person: { id: string };
+      invitation: { url: string };
+    }>("POST", "/people", { name: "Rosalind Quay", email: "rosalind@lanternfold.example", role: "reader" });
+    expect(person.id).toBeTruthy();
+    const take = (password: string) =>
+      console_.call<{ errors: { field: string; message: string }[] }>(
+        "POST",
+        `/invitations/${secretOf(invitation.url)}`,
+        { password },
+        null,
+      );
+    for (const password of [
+      "passwordpassword",
+      "123456789012",
+      "Qwertyuiop12",
+      "rosalindquay",
+      "rosalind@lanternfold",
+    ]) {
+      const answer = await take(password);
+      expect([password, answer.status, answer.body.errors[0]?.field]).toEqual([password, 422, "password"]);
+      expect(answer.body.errors[0]!.message).toContain("among the first that are guessed");
+    }
+    expect((await take("nine herrings swim inland")).status).toBe(200);
+  });
+
   it("is void once another was made, and an address belongs to one person", async () => {
     const { person, invitation } = await invite("lena@vossel.example", "person");
     await console_.ok("POST", `/people/${person.id}/invitation`);

@@ -379,6 +379,21 @@ describe("the API as such", () => {
     ).toBe(409);
   });
 
+  it("answers no more than so much in a minute, to each caller by themself", async () => {
+    const person = { clientId: null, name: "Hasty Program", role: "technician" } as const;
+    const hasty = await console_.addPerson({ ...person, email: "hasty@lanternfold.example" });
+    const asked = () => console_.call<{ detail: string }>("POST", "/restores/weight", {}, hasty);
+    const answers = [];
+    for (let i = 0; i < 16; i += 1) answers.push(...(await Promise.all(Array.from({ length: 20 }, asked))));
+    expect([...new Set(answers.map(({ status }) => status))]).toEqual([422, 429]);
+    expect(answers.filter(({ status }) => status === 422)).toHaveLength(300);
+    expect(answers.at(-1)!.body.detail).toMatch(
+      /^That is more than is answered in a minute\. Ask again in \d+ s\.$/,
+    );
+    // what costs little is still answered, and so is everybody else
+    expect((await console_.call("GET", "/session", undefined, hasty)).status).not.toBe(429);
+    expect((await console_.call("POST", "/restores/weight", {})).status).toBe(422);
+  });
   it("describes itself as OpenAPI 3.1, every operation of it", async () => {
     const document = await console_.ok<{ openapi: string; paths: Record<string, object> }>(
       "GET",

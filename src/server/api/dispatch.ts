@@ -7,6 +7,7 @@ import { invalid, Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
 import { asSession } from "../unlocked";
+import { takeRequest } from "./limits";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
 
 const problemResponse = (problem: Problem): Response =>
@@ -73,6 +74,7 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
         throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
       const { operation, pattern, names } = found;
       const context = await identify(services(), request, operation);
+      await takeRequest(context.person ? context.sessionId : null, addressOf(request), operation.id);
       const values = pattern.exec(pathname)!.slice(1).map(decoded);
       const params = Object.fromEntries(names.map((name, i) => [name, values[i]]));
       // an id that cannot be one is not there
@@ -102,16 +104,23 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
   };
 }
 
-/** The field of a text with a NUL, which no text here may have: the database keeps none, and names of files have none. */
-function nulField(value: unknown, field = ""): string | null {
-  if (typeof value === "string") return value.includes("\0") ? field : null;
+/**
+ * The field of a text that no text here may be: with a NUL, which names of files have not either, or with half of a
+ * character (a lone surrogate), which UTF-8 cannot say. The database keeps neither.
+ */
+function oddField(value: unknown, field = ""): string | null {
+  if (typeof value === "string") return value.includes("\0") || !wellFormed(value) ? field : null;
   if (typeof value !== "object" || value === null) return null;
   for (const [name, one] of Object.entries(value)) {
-    const found = nulField(one, field ? `${field}.${name}` : name);
+    if (!wellFormed(name)) return field;
+    const found = oddField(one, field ? `${field}.${name}` : name);
     if (found !== null) return found;
   }
   return null;
 }
+
+/** Whether each half of a character stands beside its other half. */
+const wellFormed = (text: string): boolean => !/\p{Surrogate}/u.test(text);
 
 /** A part of an address; one that is no UTF-8 names nothing that is there. */
 function decoded(part: string): string {
@@ -125,8 +134,8 @@ function decoded(part: string): string {
 // biome-ignore lint/suspicious/noExplicitAny: any schema
 function parse(schema: any, value: unknown): unknown {
   if (!schema) return {};
-  const field = nulField(value);
-  if (field !== null) throw invalid(field, "Text has no NUL character in it.");
+  const field = oddField(value);
+  if (field !== null) throw invalid(field, "Text has no NUL in it, and no half of a character.");
   const result = schema.safeParse(value);
   if (!result.success) throw problemFromZod(result.error);
   return result.data;

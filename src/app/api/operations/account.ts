@@ -6,6 +6,7 @@ import type { Tx } from "@/db/scope";
 import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/second-factor";
 import { endSession, endSessions, endToken, insertToken, sessionsOf, tokensOf } from "@/db/sessions";
 import { type Context, operation } from "@/server/api/operation";
+import { refuseKnownPassword } from "@/server/known-passwords";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
 import { hashPassword, passwordFits } from "@/server/sign-in";
@@ -59,6 +60,8 @@ export const account = [
       newPassword: password,
     }),
     run: async (context, { body }) => {
+      const { name, email } = context.person!;
+      await refuseKnownPassword(body.newPassword, [name, email], "newPassword");
       const hash = await hashPassword(body.newPassword);
       return system(context, async (tx) => {
         const person = await withPassword(context, tx, body.password);

@@ -5,6 +5,7 @@ import { insertProvider } from "@/db/clients";
 import { countPeople, insertPerson, personById, setPassword } from "@/db/people";
 import { endSessions, invitationById, takeInvitation } from "@/db/sessions";
 import { operation } from "@/server/api/operation";
+import { refuseKnownPassword } from "@/server/known-passwords";
 import { Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import {
@@ -97,6 +98,7 @@ export const people = [
       password,
     }),
     run: async ({ services, who, request }, { body }) => {
+      await refuseKnownPassword(body.password, [body.name, body.email, body.provider]);
       const hash = await hashPassword(body.password);
       await services.db.withScope({ role: "system" }, async (tx) => {
         await tx.query("select pg_advisory_xact_lock(7205761)");
@@ -134,7 +136,8 @@ export const people = [
     params: secretParam,
     body: z.object({ password }),
     run: async ({ services, who, request }, { params, body }) => {
-      const { personId } = await invitationOf(services, params.secret, who.at);
+      const { personId, name, email } = await invitationOf(services, params.secret, who.at);
+      await refuseKnownPassword(body.password, [name, email]);
       const hash = await hashPassword(body.password);
       const signedIn = await services.db.withScope({ role: "system" }, async (tx) => {
         if ((await takeInvitation(tx, hashSecret(params.secret))) === 0) throw new Problem("not-found", GONE);
