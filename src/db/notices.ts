@@ -144,6 +144,16 @@ export const markNotSent = (tx: Tx, id: string, error: string, nextTryAt: Date |
     `update messages set attempts = attempts + 1, error = $2, next_try_at = $3, given_up_at = case when $3::timestamptz is null then $4::timestamptz end where id = $1`,
     [id, error, nextTryAt, now],
   );
+/** Messages that were given up since a moment: to whom, since when, and what the last was refused with; null for none. */
+export const unsentSince = (tx: Tx, clientId: string | null, since: Date) =>
+  one<{ count: number; recipients: string[]; since: Date; error: string }>(
+    tx,
+    `select count(*)::int as count, array_agg(distinct coalesce(w.name, substr(m.recipient, strpos(m.recipient, ':') + 1))) as recipients,
+       min(m.given_up_at) as since, coalesce((array_agg(m.error order by m.given_up_at desc))[1], '') as error
+     from messages m left join webhooks w on m.recipient = 'webhook:' || w.id
+     where m.given_up_at > $2 and ($1::uuid is null or m.client_id = $1) having count(*) > 0`,
+    [clientId, since],
+  );
 export const sendAgain = (tx: Tx, id: string, now: Date) =>
   change(
     tx,

@@ -23,11 +23,13 @@ export interface Point {
   readonly lockedUntil: Date | null;
   /** Since when a check finds that not all of it can be read. */
   readonly damagedAt: Date | null;
+  /** Files that the point after it has not; null while nobody has looked, and for the newest. */
+  readonly lastCopies: number | null;
 }
 
 const POINT = `id, client_id as "clientId", source_id as "sourceId", run_id as "runId", depot_id as "depotId", moment, root, files,
   folders, links, bytes, added_bytes as "addedBytes", object_bytes as "objectBytes", dropped_at as "droppedAt",
-  drop_reason as "dropReason", purge_after as "purgeAfter", locked_until as "lockedUntil", damaged_at as "damagedAt"`;
+  drop_reason as "dropReason", purge_after as "purgeAfter", locked_until as "lockedUntil", damaged_at as "damagedAt", last_copies as "lastCopies"`;
 
 /** Points of a source that can still be brought back, newest first; those in grace at their place. */
 export const pointsOf = (tx: Tx, sourceId: string) =>
@@ -51,7 +53,7 @@ export const pointOfRun = (tx: Tx, runId: string) =>
 
 export const insertPoint = (
   tx: Tx,
-  point: Omit<Point, "droppedAt" | "dropReason" | "purgeAfter" | "damagedAt">,
+  point: Omit<Point, "droppedAt" | "dropReason" | "purgeAfter" | "damagedAt" | "lastCopies">,
 ) =>
   change(
     tx,
@@ -93,6 +95,8 @@ export async function lockPoints(tx: Tx, ids: readonly Buffer[], until: Date): P
       [ids, until],
     );
 }
+export const setLastCopies = (tx: Tx, id: Buffer, files: number) =>
+  change(tx, "update points set last_copies = $2 where id = $1", [id, files]);
 /** Brings a dropped point back while its grace lasts. */
 export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
   change(

@@ -4,6 +4,7 @@ import { dropPoint, pointsOf } from "@/db/points";
 import { sourceById } from "@/db/sources";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
+import { noteLastCopies } from "./last-copies";
 import { zoneOf } from "./request";
 
 /**
@@ -11,13 +12,18 @@ import { zoneOf } from "./request";
  * stay until their day, held ones until the hold is lifted.
  */
 export async function applyRetention(services: Services, sourceId: string): Promise<number> {
+  await noteLastCopies(services, sourceId);
   const now = services.now();
   return services.db.withScope({ role: "system" }, async (tx) => {
     const source = await sourceById(tx, sourceId);
     if (!source?.rules || source.paused) return 0;
     const points = (await pointsOf(tx, sourceId)).filter((point) => !point.droppedAt);
     const decisions = decideRetention(
-      points.map((point) => ({ id: point.id.toString("hex"), moment: point.moment })),
+      points.map((point) => ({
+        id: point.id.toString("hex"),
+        moment: point.moment,
+        lastCopies: point.lastCopies,
+      })),
       source.rules.howLong,
       now,
       await zoneOf(tx, source.clientId),

@@ -11,6 +11,7 @@ import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { listDepots, listGrants } from "@/db/depots";
+import { unsentSince } from "@/db/notices";
 import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type StandingFilter, sourcesInNeed, standingNames, stateCounts } from "@/db/sources";
@@ -37,6 +38,8 @@ export interface Standing {
 
 const NIGHTS = 14;
 const HOUR_MS = 3_600_000;
+/** So long a message that was given up is told of. */
+const UNSENT_DAYS = 7;
 
 /** Watch: counts by state, what needs somebody, and the nights; all from what is there. */
 export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date): Promise<Standing> {
@@ -82,6 +85,11 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       .map((source) => source.id);
     return sourceIds.length ? { ...depot, sourceIds } : [];
   });
+  // of a site or a source no message is
+  const unsent =
+    filter.siteId || filter.sourceId
+      ? null
+      : await unsentSince(tx, filter.clientId ?? null, new Date(now.getTime() - UNSENT_DAYS * 24 * HOUR_MS));
   const zone = (await readProvider(tx))?.zone ?? "UTC";
   const nights = lastNights(now, zone, NIGHTS);
   const runs = await nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 24 * HOUR_MS));
@@ -104,7 +112,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     at: now,
     total: Object.values(counts).reduce((sum, count) => sum + count, 0),
     counts,
-    causes: findCauses(sources, depots, now, damages),
+    causes: findCauses(sources, depots, now, damages, unsent),
     sources,
     nights,
     rows,

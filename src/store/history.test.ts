@@ -3,7 +3,7 @@ import { dirname, join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { freshFolder, snap, TestDepot } from "../../tests/depot";
-import { type Change, changesBetween, lastSeen, type Tree } from "./history";
+import { type Change, changesBetween, countDeleted, lastSeen, type Tree } from "./history";
 
 /** Files of one moment: path to content. */
 type Files = Readonly<Record<string, string>>;
@@ -73,5 +73,32 @@ describe("what differs between two moments", () => {
       }),
       { numRuns: 60 },
     );
+  });
+});
+
+describe("files that were deleted between two moments", () => {
+  it("are those whose name is gone and whose content came to no new name", async () => {
+    await fc.assert(
+      fc.asyncProperty(moment, moment, async (before, after) => {
+        const [old, now] = await treesOf([before, after]);
+        const came = new Set(
+          Object.keys(after)
+            .filter((path) => !(path in before))
+            .map((path) => after[path]),
+        );
+        const gone = Object.keys(before).filter((path) => !(path in after) && !came.has(before[path]));
+        expect(await countDeleted(old!, now!)).toBe(gone.length);
+      }),
+      { numRuns: 40 },
+    );
+  });
+  it("are counted below a folder that went whole, and not where the folder was only renamed", async () => {
+    const [before, renamed, without] = await treesOf([
+      { "/A/a": "one", "/A/B/b": "two", "/c": "three" },
+      { "/Z/a": "one", "/Z/B/b": "two", "/c": "three" },
+      { "/c": "three" },
+    ]);
+    expect(await countDeleted(before!, renamed!)).toBe(0);
+    expect(await countDeleted(before!, without!)).toBe(2);
   });
 });

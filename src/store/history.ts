@@ -94,3 +94,34 @@ async function* differences(
     }
   }
 }
+
+/** What tells whether two files hold the same; empty files are all alike and tell nothing. */
+const contentOf = (entry: Entry): string | null =>
+  entry.size
+    ? `${entry.size} ${Buffer.from(entry.chunks ?? "").toString("latin1")} ${Buffer.from(entry.chunkPages ?? "").toString("latin1")}`
+    : null;
+
+async function* filesBelow(reader: ChunkReader, entry: Entry): AsyncGenerator<Entry> {
+  if (entry.type === "file") yield entry;
+  if (entry.node)
+    for await (const below of folderEntries(reader, entry.node)) yield* filesBelow(reader, below);
+}
+
+/**
+ * How many files of `before` are not in `after` any more: deleted, not moved. A file whose content came to another name in
+ * between was moved. Of changed files the name is still there, so they do not count.
+ */
+export async function countDeleted(before: Tree<unknown>, after: Tree<unknown>): Promise<number> {
+  const gone: (string | null)[] = [];
+  const came = new Set<string>();
+  for await (const { kind, entry } of changesBetween(before, after)) {
+    if (kind === "removed")
+      for await (const file of filesBelow(before.reader, entry)) gone.push(contentOf(file));
+    if (kind === "added")
+      for await (const file of filesBelow(after.reader, entry)) {
+        const content = contentOf(file);
+        if (content !== null) came.add(content);
+      }
+  }
+  return gone.filter((content) => content === null || !came.has(content)).length;
+}

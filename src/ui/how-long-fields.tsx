@@ -9,6 +9,7 @@ export interface HowLongDraft {
   readonly howLong: Retention["kind"];
   readonly count: string;
   readonly keepDays: string;
+  readonly deleted: "with-points" | "last-copy";
   readonly tiers: Readonly<Record<Period, string>>;
 }
 
@@ -27,6 +28,7 @@ export function howLongDraft(clause: Retention | undefined): HowLongDraft {
     howLong: clause?.kind ?? "days",
     count: clause && "count" in clause ? String(clause.count) : "30",
     keepDays: clause && "days" in clause ? String(clause.days) : "90",
+    deleted: clause?.deleted ?? "with-points",
     tiers: Object.fromEntries(PERIODS.map((period) => [period, String(tiers[period])])) as Record<
       Period,
       string
@@ -38,16 +40,18 @@ export function howLongDraft(clause: Retention | undefined): HowLongDraft {
 export function howLongClause(draft: HowLongDraft, number: (text: string) => number): unknown {
   const count = number(draft.count);
   const days = number(draft.keepDays);
+  const deleted = draft.deleted === "last-copy" ? draft.deleted : undefined;
   switch (draft.howLong) {
     case "last":
-      return { kind: "last", count };
+      return { kind: "last", count, deleted };
     case "days":
-      return { kind: "days", days };
+      return { kind: "days", days, deleted };
     case "first-of":
-      return { kind: "first-of", count, days };
+      return { kind: "first-of", count, days, deleted };
     case "tiers":
       return {
         kind: "tiers",
+        deleted,
         tiers: Object.fromEntries(PERIODS.map((period) => [period, number(draft.tiers[period] || "0")])),
       };
     case "for-ever":
@@ -119,6 +123,17 @@ export function HowLongFields({
             count, so a holiday costs none.
           </p>
         </>
+      )}
+      {howLong !== "for-ever" && (
+        <SelectField
+          label="Files that were deleted at the source"
+          value={draft.deleted}
+          help="A point that holds the last copy of a file that was deleted afterwards stays for ever; a file that was moved is not deleted. It takes space that no forecast knows."
+          onChange={(event) => set({ deleted: event.target.value as HowLongDraft["deleted"] })}
+        >
+          <option value="with-points">go with the points that have them</option>
+          <option value="last-copy">keep the last copy of each for ever</option>
+        </SelectField>
       )}
     </div>
   );

@@ -35,6 +35,7 @@ interface PointRow {
   readonly droppedAt: string | null;
   readonly damagedAt: string | null;
   readonly lockedUntil: string | null;
+  readonly lastCopies: number | null;
 }
 const pointsOf = async (machine: TestMachine) =>
   (await console_.ok<{ points: PointRow[] }>("GET", `/sources/${machine.sourceId}/recovery-points`)).points;
@@ -245,6 +246,43 @@ describe("locks and holds", () => {
     await expect(
       system("update grants set lock_days = 2 where depot_id = $1", [client.depotId]),
     ).rejects.toThrow(/second person/);
+  });
+
+  it("are not needed for the last copy of what was deleted: its point stays, and says why", async () => {
+    const { client, machine } = await kept("Deleted", {
+      howLong: { kind: "last", count: 1, deleted: "last-copy" },
+    });
+    const file = (name: string) => join(machine.root, "data", name);
+    writeFileSync(file("letter"), "one");
+    writeFileSync(file("bill"), "paid");
+    await backUp(console_, machine.sourceId);
+    writeFileSync(file("letter"), "two");
+    await backUp(console_, machine.sourceId);
+    rmSync(file("bill"));
+    await backUp(console_, machine.sourceId);
+    renameSync(file("letter"), file("letter of May"));
+    await backUp(console_, machine.sourceId);
+    await applyRetention(console_.services, machine.sourceId);
+    const points = await pointsOf(machine);
+    // the newest; the one before it, whose letter was moved and not deleted; the one that has the bill; the first
+    expect(points.map((point) => [point.lastCopies, point.droppedAt === null])).toEqual([
+      [null, true],
+      [0, false],
+      [1, true],
+      [0, false],
+    ]);
+    // taking that back is for two people: points would go that stayed
+    const { policy } = await console_.ok<{ policy: { name: string; revision: number; clauses: object } }>(
+      "GET",
+      `/policies/${client.policyId}`,
+    );
+    const asked = await console_.ok<{ consentId: string | null }>("PUT", `/policies/${client.policyId}`, {
+      name: policy.name,
+      revision: policy.revision,
+      clauses: { ...policy.clauses, howLong: { kind: "last", count: 1 } },
+      reason: "the disk is small",
+    });
+    expect(asked.consentId).toBeTruthy();
   });
 
   it("keep points whatever the policy says, until their day or until they are lifted", async () => {

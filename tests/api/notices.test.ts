@@ -5,6 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/scope";
 import { tellNotices } from "@/runs/notices";
 import type { Services } from "@/server/services";
+import { computeStanding } from "@/server/standing";
 import { MailDrop, readDrop } from "@/standins/inbox/mail-drop";
 import { Receiver } from "@/standins/inbox/receiver";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
@@ -147,6 +148,13 @@ describe("notices", () => {
     }>("GET", `/messages?client=${client.id}`);
     const givenUp = messages.find((message) => message.givenUpAt)!;
     expect(givenUp.attempts).toBe(8);
+    // nobody heard of it: so it is told where people look every morning
+    const told = await console_.services.db.withScope({ role: "provider" }, (tx) =>
+      computeStanding(tx, {}, now()),
+    );
+    const cause = told.causes.find(({ kind }) => kind === "messages-unsent")!;
+    expect(cause.title).toBe("1 message did not get out and was given up");
+    expect(cause.detail).toContain("to desk@lanternfold.example · ");
     await console_.ok("POST", `/messages/${givenUp.id}/send`);
     await later(1);
     expect((await mails()).length).toBe(before + 2);

@@ -108,7 +108,7 @@ export async function watchView({
                   <span className="text-soft block truncate text-[13px]">{cause.detail}</span>
                 </span>
                 <span className="text-soft text-right text-[13px] whitespace-nowrap">
-                  {counted(cause.sourceIds.length, "source")}
+                  {cause.sourceIds.length > 0 && counted(cause.sourceIds.length, "source")}
                   <br />
                   {cause.since ? <Ago moment={cause.since} now={now} zone={provider.zone} /> : ""}
                 </span>
@@ -250,6 +250,14 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             <dd>Assign a policy; until then nothing of it is kept.</dd>
           </>
         )}
+        {cause.kind === "messages-unsent" && (
+          <>
+            <dt>Last refusal</dt>
+            <dd>{cause.detail.split(" · ").slice(1).join(" · ")}</dd>
+            <dt>What now</dt>
+            <dd>Look whether the mail server or the webhook answers, test it, and send them again.</dd>
+          </>
+        )}
         {cause.kind === "orphan" && (
           <>
             <dt>What now</dt>
@@ -288,7 +296,7 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
           </>
         )}
       </dl>
-      <section>
+      <section hidden={count === 0}>
         <h3 className="part-title mb-1">It touches</h3>
         <ul>
           {sources.map((source) => (
@@ -311,6 +319,11 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
         {depot && (
           <Link className="btn btn-primary" href={`/all/depots?sel=${depot.id}`}>
             Open the depot
+          </Link>
+        )}
+        {cause.kind === "messages-unsent" && (
+          <Link className="btn btn-primary" href="/all/runs?part=messages">
+            Open the messages
           </Link>
         )}
         {first && cause.code === "source.signin-refused" && cause.kind === "connection-failed" && (

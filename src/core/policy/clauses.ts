@@ -71,12 +71,15 @@ const tier = z
   .max(4000, "At most 4,000.")
   .default(0);
 
+const deleted = z.enum(["with-points", "last-copy"]).optional();
+
 export const howLongClause: z.ZodType<Retention, unknown> = z.discriminatedUnion("kind", [
-  z.object({ kind: z.literal("last"), count: keepCount }),
-  z.object({ kind: z.literal("days"), days: keepDays }),
-  z.object({ kind: z.literal("first-of"), count: keepCount, days: keepDays }),
+  z.object({ kind: z.literal("last"), count: keepCount, deleted }),
+  z.object({ kind: z.literal("days"), days: keepDays, deleted }),
+  z.object({ kind: z.literal("first-of"), count: keepCount, days: keepDays, deleted }),
   z.object({
     kind: z.literal("tiers"),
+    deleted,
     tiers: z
       .object({ daily: tier, weekly: tier, monthly: tier, quarterly: tier, yearly: tier })
       .refine(
@@ -88,7 +91,7 @@ export const howLongClause: z.ZodType<Retention, unknown> = z.discriminatedUnion
         "At most 4,000 recovery points together.",
       ),
   }),
-  z.object({ kind: z.literal("for-ever") }),
+  z.object({ kind: z.literal("for-ever"), deleted }),
 ]);
 
 export const clausesSchema = z.object({

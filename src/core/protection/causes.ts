@@ -83,7 +83,17 @@ export type CauseKind =
   | "target-passed"
   | "no-policy"
   | "key-not-confirmed"
+  | "messages-unsent"
   | "orphan";
+
+/** Messages that were given up: nobody heard of what they tell. */
+export interface UnsentFacts {
+  readonly count: number;
+  readonly recipients: readonly string[];
+  readonly since: Date;
+  /** What the last of them was refused with. */
+  readonly error: string;
+}
 
 /** One line of *needs you*: a cause, with all it touches. */
 export interface Cause {
@@ -124,6 +134,7 @@ export function findCauses(
   depots: readonly DepotFacts[],
   now: Date,
   damages: readonly DamageFacts[] = [],
+  unsent: UnsentFacts | null = null,
 ): Cause[] {
   const causes: Cause[] = [];
   const groups = new Map<string, SourceFacts[]>();
@@ -157,6 +168,19 @@ export function findCauses(
     const here = damages.filter((damage) => damage.depotId === depotId && byId.has(damage.sourceId));
     if (here.length) causes.push(describeDamage(here, byId));
   }
+  if (unsent && unsent.count > 0)
+    causes.push({
+      key: "messages-unsent",
+      kind: "messages-unsent",
+      state: "slipping",
+      title: `${counted(unsent.count, "message")} did not get out and ${unsent.count === 1 ? "was" : "were"} given up`,
+      detail: `to ${unsent.recipients.slice(0, 3).join(", ")}${unsent.recipients.length > 3 ? ` and ${unsent.recipients.length - 3} more` : ""} · ${unsent.error}`,
+      sourceIds: [],
+      clientNames: [],
+      since: unsent.since,
+      code: null,
+      depotId: null,
+    });
   const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);
   return causes.sort(
     (a, b) =>

@@ -100,6 +100,21 @@ describe("causes, not symptoms", () => {
   it("is silent when nothing is wrong", () =>
     expect(findCauses([source("a"), source("b")], [], now)).toEqual([]));
 
+  it("tell of messages that were given up, to whom and with what they were refused", () => {
+    const unsent = {
+      count: 3,
+      recipients: ["desk@lanternfold.example", "Tickets"],
+      since: now,
+      error: "connection refused",
+    };
+    const [cause, ...more] = findCauses([], [], now, [], unsent);
+    expect(more).toEqual([]);
+    expect([cause!.title, cause!.detail]).toEqual([
+      "3 messages did not get out and were given up",
+      "to desk@lanternfold.example, Tickets · connection refused",
+    ]);
+    expect(findCauses([], [], now, [], { ...unsent, count: 0 })).toEqual([]);
+  });
   it("makes one line of many failures with one cause", () => {
     const failed = { state: "exposed", lastOutcome: "failed", lastCode: "depot.full" } as const;
     const causes = findCauses([source("a", failed), source("b", failed), source("c", failed)], [], now);

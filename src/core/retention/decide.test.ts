@@ -142,6 +142,29 @@ describe("which points stay", () => {
   });
 });
 
+describe("files that were deleted at the source", () => {
+  const points = [0, 1, 2, 3].map((age) => ({
+    id: String(age),
+    moment: new Date(now.getTime() - age * 86_400_000),
+    lastCopies: [null, 2, 0, null][age]!,
+  }));
+  it("keep the point that holds their last copy, and one that nobody has looked through", () => {
+    const decided = decideRetention(points, { kind: "last", count: 1, deleted: "last-copy" }, now);
+    expect(decided.map(({ keep, reason }) => [keep, reason])).toEqual([
+      [true, "the newest recovery point always stays"],
+      [true, "holds the last copy of 2 deleted files"],
+      [false, "older than the last 1"],
+      [true, "not looked through yet for files that were deleted after it"],
+    ]);
+  });
+  it("go with their points where nothing else is said", () => {
+    for (const deleted of [undefined, "with-points"] as const)
+      expect(
+        decideRetention(points, { kind: "last", count: 1, deleted }, now).filter(({ keep }) => keep),
+      ).toHaveLength(1);
+  });
+});
+
 describe("days by the clock of a zone", () => {
   it("are those of the calendar around every clock change", () => {
     for (const zone of ["Europe/London", "America/Sao_Paulo", "Australia/Lord_Howe", "Africa/Casablanca"]) {

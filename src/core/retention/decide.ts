@@ -4,8 +4,15 @@ import { localDays, PERIODS, type Period, periodName, periodOfDay } from "./peri
 /** How many of each period are kept; 0 for none. */
 export type Tiers = Readonly<Record<Period, number>>;
 
-/** How long recovery points are kept. */
-export type Retention =
+/** How long recovery points are kept, and what becomes of files that were deleted at the source. */
+export type Retention = Rule & {
+  /**
+   * `last-copy`: a point that holds the last copy of a file that was deleted afterwards stays for ever, whatever the rule
+   * says; else deleted files go with the points that have them.
+   */
+  readonly deleted?: "with-points" | "last-copy" | undefined;
+};
+type Rule =
   | { readonly kind: "last"; readonly count: number }
   | { readonly kind: "days"; readonly days: number }
   /** Whichever comes first: what is past either of them goes. */
@@ -20,6 +27,8 @@ export const GRACE_DAYS = 7;
 export interface PointMoment {
   readonly id: string;
   readonly moment: Date;
+  /** Files that are in it and not in the point after it; null while nobody has looked. Of invented points: not given. */
+  readonly lastCopies?: number | null;
 }
 
 export interface Decision {
@@ -44,8 +53,21 @@ export function decideRetention(
   zone = "UTC",
 ): Decision[] {
   const newestFirst = [...points].sort((a, b) => b.moment.getTime() - a.moment.getTime());
-  const [newest, ...rest] = newestFirst;
-  if (!newest) return [];
+  if (newestFirst.length === 0) return [];
+  const decided = byRule(newestFirst, rule, now, zone);
+  if (rule.deleted !== "last-copy") return decided;
+  const copies = new Map(newestFirst.map((point) => [point.id, point.lastCopies]));
+  return decided.map((decision) => {
+    const held = copies.get(decision.id);
+    if (decision.keep || held === undefined || held === 0) return decision;
+    return held === null
+      ? keep(decision.id, "not looked through yet for files that were deleted after it")
+      : keep(decision.id, `holds the last copy of ${counted(held, "deleted file")}`);
+  });
+}
+
+function byRule(newestFirst: readonly PointMoment[], rule: Rule, now: Date, zone: string): Decision[] {
+  const [newest, ...rest] = newestFirst as [PointMoment, ...PointMoment[]];
   const always = keep(newest.id, "the newest recovery point always stays");
   switch (rule.kind) {
     case "for-ever":
@@ -110,6 +132,13 @@ const ONE_OF: Record<Period, string> = {
 
 /** The rule as a sentence: `The last 30 recovery points`. */
 export function retentionSentence(rule: Retention): string {
+  const sentence = ruleSentence(rule);
+  return rule.deleted === "last-copy" && rule.kind !== "for-ever"
+    ? `${sentence}; the last copy of a deleted file for ever`
+    : sentence;
+}
+
+function ruleSentence(rule: Rule): string {
   switch (rule.kind) {
     case "last":
       return rule.count === 1 ? "Only the newest recovery point" : `The last ${rule.count} recovery points`;

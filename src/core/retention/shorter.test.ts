@@ -20,6 +20,9 @@ describe("whether a clause keeps less than another", () => {
     [{ kind: "days", days: 30 }, tiers(30), true],
     [tiers(14, 8, 12), tiers(14, 8, 24), false],
     [tiers(14, 8, 12), tiers(14, 4, 12), true],
+    [{ kind: "days", days: 30, deleted: "last-copy" }, { kind: "days", days: 90 }, true],
+    [{ kind: "days", days: 30 }, { kind: "days", days: 30, deleted: "last-copy" }, false],
+    [{ kind: "days", days: 30, deleted: "last-copy" }, { kind: "for-ever" }, false],
   ])("%j to %j: %s", (before, after, less) => {
     expect(keepsLess(before, after, now)).toBe(less);
   });

@@ -16,6 +16,8 @@ function inventedPoints(now: Date): { id: string; moment: Date }[] {
 /** Whether points that one clause keeps would be dropped by another: found on invented points, so for any two kinds. */
 export function keepsLess(before: Retention, after: Retention, now: Date): boolean {
   if (after.kind === "for-ever") return false;
+  // what only the last copies kept would go
+  if (before.deleted === "last-copy" && after.deleted !== "last-copy") return true;
   const points = inventedPoints(now);
   const kept = (clause: Retention) =>
     new Set(decideRetention(points, clause, now, "UTC").flatMap((one) => (one.keep ? [one.id] : [])));

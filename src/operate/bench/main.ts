@@ -6,6 +6,7 @@ import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json } from "./ground";
 import { benchMemory, storeOnce } from "./memory";
+import { benchPortal } from "./portal";
 import { benchVersions } from "./versions";
 
 const once = process.argv.indexOf("--store-once");
@@ -23,6 +24,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   adopt: benchAdopt,
   console: benchConsole,
   deal: benchDeal,
+  portal: benchPortal,
   bandwidth: benchBandwidth,
 };
 

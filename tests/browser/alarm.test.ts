@@ -1,0 +1,82 @@
+import { randomBytes } from "node:crypto";
+import { readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { By, type WebDriver } from "selenium-webdriver";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { seemlyToAll } from "../accessible";
+import { openBrowser, press, see, seeText, signInAs } from "../browser";
+import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { TestConsole, until } from "../test-console";
+
+/** The morning after a night of mass encryption, as a technician lives through it. */
+let console_: TestConsole;
+let browser: WebDriver;
+let client: TestClient;
+let machine: TestMachine;
+const data = () => join(machine.root, "data");
+const letter = (i: number, round = 0) =>
+  `Dear tenant ${i}, your rent falls due in week ${round}. `.repeat(60);
+const open = (path: string) => browser.get(console_.url + path);
+
+beforeAll(async () => {
+  console_ = await TestConsole.start();
+  client = await makeClient(console_, "Pendlewick Housing Trust");
+  machine = await enrolMachine(console_, client, "pend-srv-01");
+  console_.runAgent(machine.state);
+  for (let i = 0; i < 40; i += 1) writeFileSync(join(data(), `letter ${i}.txt`), letter(i));
+  await backUp(console_, machine.sourceId);
+  for (let round = 1; round <= 5; round += 1) {
+    writeFileSync(join(data(), `letter ${round}.txt`), letter(round, round));
+    await backUp(console_, machine.sourceId);
+  }
+  for (const name of readdirSync(data()).filter((one) => one.endsWith(".txt"))) {
+    const { length } = readFileSync(join(data(), name));
+    rmSync(join(data(), name));
+    writeFileSync(join(data(), `${name}.crab`), randomBytes(length));
+  }
+  await backUp(console_, machine.sourceId);
+  browser = await openBrowser();
+  await signInAs(browser, console_.url, "ines@lanternfold.example", console_.password);
+});
+afterAll(async () => {
+  await browser?.quit();
+  await console_?.stop();
+});
+
+describe("something is eating the files of a machine", () => {
+  it("stands first in Watch, with its evidence and what to do", async () => {
+    await open("/all/watch");
+    const first = await see(browser, "[data-row]");
+    expect(await first.getText()).toContain("pend-srv-01 changed");
+    await seeText(browser, "A program on pend-srv-01 encrypts files.");
+    await seeText(browser, "Nothing of pend-srv-01 files is dropped or purged until somebody has looked.");
+    await seeText(browser, "locked for 30 days");
+    await seemlyToAll(browser, "Watch with an alarm");
+  });
+
+  it("leads to the last good moment, from which the folder comes back as it was", async () => {
+    await press(browser, "Restore to before");
+    await seeText(browser, "pend-srv-01 files");
+    await see(browser, "[data-entry$='letter 7.txt']");
+    const folder = await browser.findElement(By.css("[aria-label='Into the basket: data']"));
+    await folder.click();
+    await seeText(browser, "40 files");
+    await press(browser, "Restore 40 files");
+    await seeText(browser, "The restore is asked for");
+    const back = () => readdirSync(data()).filter((name) => name.endsWith(".txt"));
+    await until(async () => back().length === 40, "the letters do not come back");
+    expect(readFileSync(join(data(), "letter 7.txt"), "utf8")).toBe(letter(7));
+    expect(readFileSync(join(data(), "letter 3.txt"), "utf8")).toBe(letter(3, 3));
+  });
+
+  it("is over when somebody says so, and the trail has who", async () => {
+    await open("/all/watch");
+    await press(browser, "It was us, or it is dealt with");
+    await until(async () => {
+      const { causes } = await console_.ok<{ causes: { kind: string }[] }>("GET", "/watch");
+      return !causes.some(({ kind }) => kind === "burst");
+    }, "the alarm is not lifted");
+    await open(`/c/${client.slug}/trail`);
+    await seeText(browser, "lifted a hold");
+  });
+});
