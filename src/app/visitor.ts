@@ -1,21 +1,26 @@
-import { cookies } from "next/headers";
+import { cookies, headers } from "next/headers";
 import { redirect } from "next/navigation";
 import { cache } from "react";
 import { countPeople, type Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
-import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
+import { isSecure, personOfSession, scopeOf, sessionCookieName } from "@/server/sign-in";
 import { hashSecret } from "@/store/secrets";
 import { theServices } from "./console";
 
+async function sessionToken(): Promise<string | null> {
+  const secure = isSecure((await headers()).get("x-forwarded-proto"));
+  return (await cookies()).get(sessionCookieName(secure))?.value ?? null;
+}
+
 /** Who looks at a page, read once for it. */
 export const visitor = cache(async (): Promise<Person | null> => {
-  const token = (await cookies()).get(SESSION_COOKIE)?.value;
+  const token = await sessionToken();
   return token ? personOfSession(theServices(), token) : null;
 });
 
 /** What tells this session from others, in hex. */
 export async function sessionId(): Promise<string | null> {
-  const token = (await cookies()).get(SESSION_COOKIE)?.value;
+  const token = await sessionToken();
   return token ? hashSecret(token).toString("hex") : null;
 }
 

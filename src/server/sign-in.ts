@@ -22,7 +22,15 @@ import { Problem } from "./problem";
 import { takeCode } from "./second-factor";
 import type { Services } from "./services";
 
-export const SESSION_COOKIE = "deepkeep_session";
+const SESSION_COOKIE = "deepkeep_session";
+/** Whether a request came over TLS, which a proxy before the console ends. */
+export const isSecure = (protocol: string | null): boolean => protocol?.startsWith("https") ?? false;
+/**
+ * The session's cookie. Over TLS its name binds it to this very host and to TLS (`__Host-`, RFC 6265bis), so that no other
+ * host of the domain can plant one.
+ */
+export const sessionCookieName = (secure: boolean): string =>
+  secure ? `__Host-${SESSION_COOKIE}` : SESSION_COOKIE;
 export const SESSION_HOURS = 12;
 
 /** Argon2id as OWASP's password storage advice has it: 19 MiB, two passes, one lane. */

@@ -339,6 +339,25 @@ describe("signing in", () => {
     expect((await console_.call("GET", "/me", undefined, null, session)).status).toBe(401);
   });
 
+  it("binds it to this host and to TLS, where a proxy ends that", async () => {
+    const over = { "x-forwarded-proto": "https" };
+    const answer = await console_.call(
+      "POST",
+      "/sessions",
+      { email: "ines@lanternfold.example", password: console_.password },
+      null,
+      over,
+    );
+    const cookie = answer.headers.get("set-cookie")!;
+    expect(cookie).toMatch(/^__Host-deepkeep_session=[^;]+; Path=\/; HttpOnly; SameSite=Lax; Max-Age=\d+; Secure$/);
+    const pair = cookie.split(";")[0]!;
+    const status = async (headers: Record<string, string>) =>
+      (await console_.call("GET", "/me", undefined, null, headers)).status;
+    expect(await status({ cookie: pair, ...over })).toBe(200);
+    // one that another host of the domain could have planted is none
+    expect(await status({ cookie: pair.replace("__Host-", ""), ...over })).toBe(401);
+  });
+
   it("tells nothing of who exists, and makes guessing slow", async () => {
     const wrong = await signIn("ines@lanternfold.example", "wrong");
     const nobody = await signIn("nobody@lanternfold.example", "wrong");

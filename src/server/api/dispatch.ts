@@ -5,7 +5,7 @@ import { change, one } from "@/db/scope";
 import { hashSecret } from "@/store/secrets";
 import { invalid, Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
-import { personOfSession, personOfToken, SESSION_COOKIE, scopeOf } from "../sign-in";
+import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } from "../sign-in";
 import { asSession } from "../unlocked";
 import { takeRequest } from "./limits";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
@@ -40,6 +40,10 @@ export function cookieOf(request: Request, name: string): string | null {
   }
   return null;
 }
+
+/** The session that a request carries. */
+export const sessionOf = (request: Request): string | null =>
+  cookieOf(request, sessionCookieName(isSecure(request.headers.get("x-forwarded-proto"))));
 
 const MAX_BODY = 1024 * 1024;
 
@@ -144,7 +148,7 @@ function parse(schema: any, value: unknown): unknown {
 async function identify(services: Services, request: Request, operation: AnyOperation): Promise<Context> {
   const address = addressOf(request);
   const bearer = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
-  const session = bearer ? null : cookieOf(request, SESSION_COOKIE);
+  const session = bearer ? null : sessionOf(request);
   const held = bearer ?? session;
   const sessionId = held ? hashSecret(held).toString("hex") : null;
   if (session && request.method !== "GET") refuseForeignOrigin(request);

@@ -11,9 +11,10 @@ import type { Services } from "@/server/services";
 import {
   type From,
   hashPassword,
+  isSecure,
   openSession,
-  SESSION_COOKIE,
   SESSION_HOURS,
+  sessionCookieName,
   signIn,
   signOut,
 } from "@/server/sign-in";
@@ -22,10 +23,8 @@ import { hashSecret } from "@/store/secrets";
 import { email, name, password } from "./ids";
 
 function sessionCookie(request: Request, token: string, seconds: number): string {
-  const secure = (request.headers.get("x-forwarded-proto") ?? new URL(request.url).protocol).startsWith(
-    "https",
-  );
-  return `${SESSION_COOKIE}=${token}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${seconds}${secure ? "; Secure" : ""}`;
+  const secure = isSecure(request.headers.get("x-forwarded-proto"));
+  return `${sessionCookieName(secure)}=${token}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${seconds}${secure ? "; Secure" : ""}`;
 }
 
 const withCookie = (body: unknown, cookie: string, status = 200): Response =>

@@ -4,9 +4,9 @@ import { depotsOfRuns } from "@/db/run-depots";
 import { openRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { personBySession } from "@/db/sessions";
-import { answerError, cookieOf } from "@/server/api/dispatch";
+import { answerError, sessionOf } from "@/server/api/dispatch";
 import { Problem } from "@/server/problem";
-import { personOfSession, SESSION_COOKIE, scopeOf } from "@/server/sign-in";
+import { personOfSession, scopeOf } from "@/server/sign-in";
 import { hashSecret } from "@/store/secrets";
 
 export const dynamic = "force-dynamic";
@@ -47,7 +47,7 @@ const theirs = (person: Person, clientId: string | null): boolean =>
 export async function GET(request: Request): Promise<Response> {
   try {
     const { services, changes } = theConsole();
-    const token = cookieOf(request, SESSION_COOKIE);
+    const token = sessionOf(request);
     const person = token ? await personOfSession(services, token) : null;
     if (!person) throw new Problem("auth.needed");
     const scope = scopeOf(person);
