@@ -27,7 +27,8 @@ export function SignInForm({ closed }: { closed: boolean }) {
               return;
             }
             const to = new URLSearchParams(window.location.search).get("to");
-            window.location.assign(to?.startsWith("/") && !to.startsWith("//") ? to : "/");
+            // a path of this console: not another host, however it is written
+            window.location.assign(to && /^\/(?![/\\])/.test(to) ? to : "/");
           });
         }}
       >

@@ -1,6 +1,7 @@
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
 import pg from "pg";
+import { clientById } from "@/db/clients";
 import { migrate } from "@/db/migrate";
 import { countNights, openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
@@ -9,6 +10,8 @@ import { tickSchedules } from "@/runs/tick";
 import { makeServices, type Services } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { computeStanding } from "@/server/standing";
+import { clientStatement, periodOf } from "@/server/statement";
+import { statementPdf } from "@/server/statement-pdf";
 import { ensureMasterKey, startCluster, stopCluster } from "../cluster";
 import { type Figure, figure, inFolder, say } from "./ground";
 
@@ -16,9 +19,12 @@ const CLIENTS = Number(process.env.DEEPKEEP_BENCH_CLIENTS ?? 300);
 const SOURCES = Number(process.env.DEEPKEEP_BENCH_SOURCES ?? 20_000);
 const RUNS = Number(process.env.DEEPKEEP_BENCH_RUNS ?? 2_000_000);
 const POINTS = Number(process.env.DEEPKEEP_BENCH_POINTS ?? 3_000_000);
+/** So many sources one of the clients has. */
+const LARGE = 400;
 const TURNS = 20;
 const VIEW_LIMIT_MS = 100;
 const TICK_LIMIT_MS = 1000;
+const DOCUMENT_LIMIT_MS = 2000;
 
 /** Fills a console as a large provider has it, by SQL. Everything is spread over the last hundred days. */
 async function fill(services: Services, owner: pg.Client): Promise<void> {
@@ -43,10 +49,10 @@ async function fill(services: Services, owner: pg.Client): Promise<void> {
        'howLong', '{"kind": "days", "days": 90}'::jsonb,
        'where', jsonb_build_object('depotId', g.depot_id, 'beside', '[]'::jsonb, 'atOnce', 2, 'carryTo', '[]'::jsonb, 'whenAway', 'wait')), now(), 'bench' from grants g`,
     `insert into machines (id, client_id, site_id, name, token_hash, public_key, system, enrolled_at, seen_at)
-     select gen_random_uuid(), s.client_id, s.id, 'm-' || i, decode(md5(s.id::text || i), 'hex'), '\\x00', '{}', now(), now() from sites s, generate_series(1, ${per}) i`,
+     select gen_random_uuid(), s.client_id, s.id, 'm-' || i, decode(md5(s.id::text || i), 'hex'), '\\x00', '{}', now(), now() from sites s join clients c on c.id = s.client_id, generate_series(1, case when c.slug = 'client-7' then ${LARGE} else ${per} end) i`,
     `insert into sources (id, client_id, site_id, machine_id, kind, name, policy_id, rules, next_due_at, created_at)
      select gen_random_uuid(), m.client_id, m.site_id, m.id, 'files', m.name || ' files', p.id, p.clauses, now() + random() * ${day}, now()
-     from machines m join policies p on p.client_id = m.client_id limit ${SOURCES}`,
+     from machines m join policies p on p.client_id = m.client_id`,
     `insert into runs (id, client_id, source_id, machine_id, kind, cause, due_at, state, outcome, code, attempt, started_at, ended_at, request, figures)
      select gen_random_uuid(), s.client_id, s.id, s.machine_id, 'backup', 'schedule', at, 'ended', case when lot < 0.93 then 'clean' when lot < 0.97 then 'caution' else 'failed' end,
        case when lot < 0.93 then null when lot < 0.97 then 'file.changed-while-read' else 'depot.not-reached' end, 1, at, at + interval '3 minutes', '{}', '{"files": 4000, "changed": 40, "storedBytes": 900000}'
@@ -161,6 +167,25 @@ export const benchConsole = (): Promise<Figure[]> =>
           figure(`${name}, 95th percentile`, "ms", percentile(times, 0.95), "its limit", VIEW_LIMIT_MS, 1),
         );
       }
+      const documents: number[] = [];
+      for (let turn = 0; turn < 5; turn += 1)
+        await services.db.withScope({ role: "system" }, async (tx) => {
+          const started = performance.now();
+          const whole = (await clientById(tx, client.id))!;
+          const statement = await clientStatement(tx, whole, periodOf(whole, undefined, undefined, now), now);
+          await statementPdf(statement, "Lanternfold", "a4", now);
+          documents.push(performance.now() - started);
+        });
+      figures.push(
+        figure(
+          `a statement of ${LARGE} sources as PDF`,
+          "ms",
+          percentile(documents, 0.95),
+          "its limit",
+          DOCUMENT_LIMIT_MS,
+          1,
+        ),
+      );
       const ticks: number[] = [];
       for (let turn = 0; turn < 5; turn += 1) {
         const started = performance.now();
