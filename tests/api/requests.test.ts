@@ -349,7 +349,9 @@ describe("signing in", () => {
       over,
     );
     const cookie = answer.headers.get("set-cookie")!;
-    expect(cookie).toMatch(/^__Host-deepkeep_session=[^;]+; Path=\/; HttpOnly; SameSite=Lax; Max-Age=\d+; Secure$/);
+    expect(cookie).toMatch(
+      /^__Host-deepkeep_session=[^;]+; Path=\/; HttpOnly; SameSite=Lax; Max-Age=\d+; Secure$/,
+    );
     const pair = cookie.split(";")[0]!;
     const status = async (headers: Record<string, string>) =>
       (await console_.call("GET", "/me", undefined, null, headers)).status;

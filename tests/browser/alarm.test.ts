@@ -20,6 +20,7 @@ const open = (path: string) => browser.get(console_.url + path);
 
 beforeAll(async () => {
   console_ = await TestConsole.start();
+  console_.startViewer();
   client = await makeClient(console_, "Pendlewick Housing Trust");
   machine = await enrolMachine(console_, client, "pend-srv-01");
   console_.runAgent(machine.state);
@@ -80,3 +81,83 @@ describe("something is eating the files of a machine", () => {
     await seeText(browser, "lifted a hold");
   });
 });
+
+describe("looking closer", () => {
+  const base = async () => {
+    const { places } = await console_.ok<{ places: { base: string; label: string }[] }>(
+      "GET",
+      "/places?q=pend-srv-01",
+    );
+    return places.at(-1)!.base;
+  };
+
+  it("shows what a letter said, and what changed in it from one evening to the next", async () => {
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${machine.sourceId}/recovery-points`,
+    );
+    // the newest before the night: the letters are as they were
+    await open(`${await base()}/restore?point=${points[1]!.id}`);
+    await (await see(browser, "[data-entry$='letter 3.txt']")).click();
+    await seeText(browser, "2 versions in");
+    await press(browser, "what changed");
+    await seeText(browser, "falls due in week 3.");
+    expect(await browser.findElements(By.xpath("//tr[td[contains(., '+')]]"))).toHaveLength(1);
+    await seemlyToAll(browser, "What changed in a file");
+    await press(browser, "Back to the files");
+    await press(browser, "look");
+    expect(await (await see(browser, "pre")).getAttribute("textContent")).toBe(letter(3, 3));
+    await press(browser, "Back to the files");
+  });
+
+  it("finds by size, and says what is wrong with one", async () => {
+    await press(browser, "size, date");
+    const size = await see(browser, "[aria-label='Size from']");
+    await size.sendKeys("some");
+    await press(browser, "Search");
+    await seeText(browser, "Give a size such as 20 MB.");
+    await size.clear();
+    await size.sendKeys("1 kB");
+    await press(browser, "Search");
+    await seeText(browser, "40 found among");
+  });
+
+  it("opens the moment as a network folder for somebody, and closes it", async () => {
+    await press(browser, await openerOf(browser));
+    await press(browser, "Open it");
+    await seeText(browser, "Choose who may look.");
+    await browser.findElement(By.xpath("//label[contains(., 'Ines Marlow')]/input")).click();
+    await press(browser, "Open it");
+    const address = await (await seeText(browser, "/viewings/")).getText();
+    await seeText(browser, "Ines Marlow: has not come yet");
+    await seemlyToAll(browser, "Restore with a viewing");
+    expect((await fetch(address)).status).toBe(401);
+    await press(browser, "Close");
+    await until(
+      async () => (await console_.ok<{ viewings: unknown[] }>("GET", "/viewings")).viewings.length === 0,
+      "the viewing is not closed",
+    );
+  });
+
+  it("writes to the statement what was done, and sends it out by a link", async () => {
+    await console_.ok("PATCH", `/sources/${machine.sourceId}`, { paused: false });
+    await open(`/c/${client.slug}/statements`);
+    await seeText(browser, "How it gets to the client");
+    await seeText(browser, "No mail server is set up");
+    await seemlyToAll(browser, "A statement");
+    await press(browser, "Make a link");
+    const address = await (await seeText(browser, "/statement/")).getText();
+    await browser.manage().deleteAllCookies();
+    await browser.get(address);
+    await seeText(browser, "this address is good until");
+    await seeText(browser, "pend-srv-01 files");
+    await seemlyToAll(browser, "A statement by its link");
+    await open("/all/watch");
+    await seeText(browser, "E-mail address");
+  });
+});
+
+/** What is on the button that opens a viewing: it names the moment. */
+async function openerOf(driver: WebDriver): Promise<string> {
+  return (await driver.findElement(By.xpath("//button[contains(., 'for somebody')]"))).getText();
+}
