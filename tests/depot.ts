@@ -102,8 +102,17 @@ export async function bring(
   depot: TestDepot,
   root: Uint8Array,
   machineRoot: string,
-  options: { paths?: string[]; folder?: string | null; clash?: ClashRule } = {},
+  options: {
+    paths?: string[];
+    folder?: string | null;
+    clash?: ClashRule;
+    /** Breaks off after so many files. */
+    breakAfter?: number;
+    goesOnSince?: Date;
+  } = {},
 ) {
+  const broken = new AbortController();
+  let restored = 0;
   const notes: { code: Code; path: string }[] = [];
   const figures = await restoreFiles(
     (options.paths ?? ["/"]).map((path) => ({
@@ -118,7 +127,12 @@ export async function bring(
       clash: options.clash ?? "keep-both",
       note: (code, path) => notes.push({ code, path }),
       progress: { items: 0, bytes: 0 },
-      signal: new AbortController().signal,
+      goesOnSince: options.goesOnSince ?? null,
+      restored: () => {
+        restored += 1;
+        if (restored === options.breakAfter) broken.abort(new Error("the machine went off"));
+      },
+      signal: broken.signal,
     },
   );
   return { figures, notes };

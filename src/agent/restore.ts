@@ -9,6 +9,7 @@ import { CopiesReader, StoreReader } from "@/store/reader";
 import { showBytes } from "@/store/tree";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
+import type { AgentState } from "./state";
 
 /** So many files are listed one by one in the log, with their check sums. */
 const LISTED_MOST = 1000;
@@ -31,10 +32,13 @@ export async function restore(
   link: ConsoleLink,
   job: RestoreJob,
   dataKey: Buffer,
+  state: AgentState,
   root: string,
   reporter: RunReporter,
 ): Promise<void> {
-  refuseWithoutRoom(job, root);
+  const goesOnSince = state.beginRestore(job.runId, job.attempt, new Date());
+  // what a broken attempt put in place takes no room again
+  if (!goesOnSince) refuseWithoutRoom(job, root);
   const keys = deriveStoreKeys(dataKey);
   const readers = new Map<string, StoreReader>();
   const readerOf = (depotId: string): StoreReader => {
@@ -95,6 +99,7 @@ export async function restore(
           if (listed <= LISTED_MOST)
             reporter.log("info", null, path, `${formatBytes(size)}${digest ? `, BLAKE3 ${digest}` : ""}`);
         },
+        goesOnSince,
         progress: reporter.progress,
         signal: reporter.signal,
       },
@@ -119,4 +124,5 @@ export async function restore(
     message: null,
     figures: { ...total, cautions },
   });
+  state.endRestore(job.runId);
 }

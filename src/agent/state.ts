@@ -1,5 +1,6 @@
 import {
   closeSync,
+  existsSync,
   fstatSync,
   mkdirSync,
   openSync,
@@ -48,6 +49,24 @@ export class AgentState {
     mkdirSync(this.folder, { recursive: true, mode: 0o700 });
     writeFileSync(`${this.identityFile}.new`, `${JSON.stringify(identity, null, 2)}\n`, { mode: 0o600 });
     renameSync(`${this.identityFile}.new`, this.identityFile);
+  }
+
+  private restoreFile = (runId: string): string => join(this.folder, `restore-${runId}`);
+
+  /** Notes that a restore begins; of one that goes on after a break, when its first attempt began. */
+  beginRestore(runId: string, attempt: number, now: Date): Date | null {
+    const file = this.restoreFile(runId);
+    const begun = attempt > 1 && existsSync(file) ? new Date(Number(readFileSync(file, "utf8"))) : null;
+    if (!begun) {
+      mkdirSync(this.folder, { recursive: true, mode: 0o700 });
+      // times of files come from a clock that lags by some milliseconds
+      writeFileSync(file, String(now.getTime() - 100), { mode: 0o600 });
+    }
+    return begun;
+  }
+
+  endRestore(runId: string): void {
+    rmSync(this.restoreFile(runId), { force: true });
   }
 
   private treeFile(sourceId: string): string {

@@ -22,7 +22,7 @@ export const doJob = (
       ? withCommands(job, reporter, commands, () =>
           backUpFiles(way, job, dataKey, state, identity.root, reporter),
         )
-      : restore(way, job, dataKey, identity.root, reporter);
+      : restore(way, job, dataKey, state, identity.root, reporter);
   });
 
 /** Does the work of a job and reports its end; whatever goes wrong becomes the outcome of the run. */

@@ -5,6 +5,7 @@ import { getDocument } from "pdfjs-dist/legacy/build/pdf.mjs";
 import pg from "pg";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Statement } from "@/core/statement/statement";
+import { formatBytes } from "@/core/units/bytes";
 import { all } from "@/db/scope";
 import { tellNotices } from "@/runs/notices";
 import { sendDueStatements } from "@/runs/statements";
@@ -200,6 +201,23 @@ describe("a statement by mail", () => {
     const mails = (await readDrop(folder)).slice(-2);
     expect(mails.map((mail) => mail.to![0]!.address).sort()).toEqual(to);
     expect(mails[0]!.text).toContain("We had the cleaners in.");
+    // what the client reads is what the database holds
+    const [held] = await services.db.withScope({ role: "system" }, (tx) =>
+      all<{ points: number; bytes: number; used: number; quota: number; clean: number; failed: number }>(
+        tx,
+        `select (select count(*)::int from points where client_id = $1) as points,
+           (select bytes from points where client_id = $1 order by moment desc limit 1) as bytes,
+           (select used_bytes from grants where client_id = $1) as used, (select quota_bytes from grants where client_id = $1) as quota,
+           (select count(*)::int from runs where client_id = $1 and outcome = 'clean') as clean,
+           (select count(*)::int from runs where client_id = $1 and outcome = 'failed') as failed`,
+        [client.id],
+      ),
+    );
+    const pdf = await pdfOf(mails[0]!.attachments[0]!.content as ArrayBuffer);
+    const { points, bytes, used, quota, clean, failed } = held!;
+    expect(pdf.text).toContain(` ${points} ${formatBytes(bytes)}`);
+    expect(pdf.text).toContain(`${formatBytes(used)} used of ${formatBytes(quota)} granted`);
+    expect(pdf.text).toContain(`${clean} clean, ${failed} failed`);
     await console_.ok("DELETE", `${base()}/sending`);
     expect((await console_.ok<{ sending: null }>("GET", `${base()}/ways`)).sending).toBeNull();
   });

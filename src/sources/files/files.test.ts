@@ -208,6 +208,59 @@ describe("keeping and bringing back", () => {
   });
 });
 
+describe("a restore that goes on after a break", () => {
+  it("ends as one that was never broken, wherever that was, and makes nothing twice", async () => {
+    const root = freshFolder("broken");
+    mkdirSync(join(root, "d/deep"), { recursive: true });
+    for (const name of ["a.txt", "b.txt", "deep/c.txt", "deep/d.txt", "e"])
+      writeFileSync(join(root, "d", name), `content of ${name}`);
+    linkSync(join(root, "d/a.txt"), join(root, "d/z.txt"));
+    symlinkSync("a.txt", join(root, "d/link"));
+    chmodSync(join(root, "d/deep"), 0o750);
+    setMtime(bytes(join(root, "d/deep")), 1_700_000_000_123_456_789n);
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    for (let breakAfter = 1; breakAfter <= 6; breakAfter += 1) {
+      const target = freshFolder("broken-target");
+      mkdirSync(join(target, "d"));
+      // somebody's own, which stays
+      writeFileSync(join(target, "d/b.txt"), "theirs");
+      const since = new Date(Date.now() - 100);
+      const told = { paths: ["/d"], goesOnSince: since };
+      await bring(depot, tree, target, { paths: ["/d"], breakAfter }).catch((error: Error) =>
+        expect(error.message).toBe("the machine went off"),
+      );
+      const { figures, notes } = await bring(depot, tree, target, told);
+      expect([breakAfter, notes, figures.files]).toEqual([breakAfter, [], 6]);
+      expect(readdirSync(join(target, "d")).sort()).toEqual([
+        "a.txt",
+        "b (2026-11-17 18.05).txt",
+        "b.txt",
+        "deep",
+        "e",
+        "link",
+        "z.txt",
+      ]);
+      expect(readFileSync(join(target, "d/b.txt"), "utf8")).toBe("theirs");
+      expect(readFileSync(join(target, "d/b (2026-11-17 18.05).txt"), "utf8")).toBe("content of b.txt");
+      expect(readdirSync(join(target, "d/deep"))).toEqual(["c.txt", "d.txt"]);
+      const folder = lstatSync(join(target, "d/deep"), { bigint: true });
+      expect([folder.mode & 0o777n, folder.mtimeNs]).toEqual([0o750n, 1_700_000_000_123_456_789n]);
+      expect(statSync(join(target, "d/a.txt")).ino).toBe(statSync(join(target, "d/z.txt")).ino);
+    }
+  });
+  it("takes nothing for its own that was there before", async () => {
+    const root = freshFolder("before");
+    mkdirSync(join(root, "d"));
+    writeFileSync(join(root, "d/a.txt"), "one");
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    // as it was, but from before the restore: it is kept beside, as always
+    await bring(depot, tree, root, { paths: ["/d"], goesOnSince: new Date(Date.now() + 1000) });
+    expect(readdirSync(join(root, "d"))).toHaveLength(2);
+  });
+});
+
 describe("when something is there already", () => {
   async function kept() {
     const root = freshFolder("clash");

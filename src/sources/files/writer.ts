@@ -47,6 +47,11 @@ export interface RestoreOptions {
    * in hex; null for one with holes and for a second name of a file.
    */
   readonly restored?: (path: string, bytes: number, digest: string | null) => void;
+  /**
+   * When the first attempt began, where this one goes on from a broken one: what was put in place since then with the size
+   * and the time that it should have is not restored once more.
+   */
+  readonly goesOnSince?: Date | null;
   readonly progress: { items: number; bytes: number };
   readonly signal: AbortSignal;
 }
@@ -166,8 +171,9 @@ class Restore {
       if (there) unlinkSync(systemPath(path));
       there = undefined;
     }
-    const made = !there;
-    if (made) mkdirSync(systemPath(path), { mode: 0o700 });
+    // one that a broken attempt made has not got its rights and times yet
+    const made = !there || this.isOurs(path);
+    if (!there) mkdirSync(systemPath(path), { mode: 0o700 });
     for await (const child of folderEntries(this.options.store, entry.node!)) await this.entry(child, path);
     if (made) {
       this.figures.folders += 1;
@@ -176,6 +182,10 @@ class Restore {
   }
 
   private link(entry: Entry, wished: ByteString): void {
+    if (this.donePreviously(entry, wished) !== null) {
+      this.figures.links += 1;
+      return;
+    }
     const path = this.settleClash(wished);
     if (path === null) return;
     const unfinished = unfinishedName(path);
@@ -186,6 +196,15 @@ class Restore {
   }
 
   private async file(entry: Entry, wished: ByteString): Promise<void> {
+    const done = this.donePreviously(entry, wished);
+    if (done !== null) {
+      if (entry.sameFile) this.firstNames.set(`${this.pointKey} ${entry.sameFile}`, done);
+      this.figures.files += 1;
+      this.figures.bytes += entry.size ?? 0;
+      this.options.progress.bytes += entry.size ?? 0;
+      this.options.restored?.(showBytes(done.slice(this.base.length)), entry.size ?? 0, null);
+      return;
+    }
     const path = this.settleClash(wished);
     if (path === null) return;
     const unfinished = unfinishedName(path);
@@ -240,6 +259,45 @@ class Restore {
     }
   }
 
+  /** Whether something was made since the first attempt of this restore began. */
+  private isOurs(path: ByteString): boolean {
+    const since = this.options.goesOnSince;
+    if (!since) return false;
+    const there = lstatSync(systemPath(path), { throwIfNoEntry: false });
+    // where the file system knows no birth, its last change of any kind
+    return there !== undefined && (there.birthtimeMs || there.ctimeMs) >= since.getTime();
+  }
+
+  /** Where a broken attempt put this item, whole; null where it did not. */
+  private donePreviously(entry: Entry, wished: ByteString): ByteString | null {
+    if (!this.options.goesOnSince) return null;
+    for (const path of [wished, this.marked(wished, 1)]) {
+      const there = lstatSync(systemPath(path), { bigint: true, throwIfNoEntry: false });
+      if (!there || !this.isOurs(path)) continue;
+      if (
+        entry.type === "file" &&
+        there.isFile() &&
+        there.size === BigInt(entry.size ?? 0) &&
+        there.mtimeNs === entry.mtime
+      )
+        return path;
+      if (entry.type === "link" && there.isSymbolicLink() && there.mtimeNs === entry.mtime) return path;
+    }
+    return null;
+  }
+
+  /** A name beside another one: with the moment, and a number from the second on. */
+  private marked(path: ByteString, number: number): ByteString {
+    const slash = path.lastIndexOf("/") + 1;
+    const name = path.slice(slash);
+    const dot = name.lastIndexOf(".");
+    const stem = dot > 0 ? name.slice(0, dot) : name;
+    const ending = dot > 0 ? name.slice(dot) : "";
+    const mark = ` (${this.label}${number > 1 ? ` ${number}` : ""})`;
+    // a name has 255 bytes at most: the stem gives way to the mark
+    return path.slice(0, slash) + stem.slice(0, 255 - mark.length - ending.length) + mark + ending;
+  }
+
   /** Where the item goes when something may be there already; null when it is left. */
   private settleClash(path: ByteString): ByteString | null {
     if (!lookAt(path)) return path;
@@ -252,15 +310,8 @@ class Restore {
       return path;
     }
     this.figures.keptBoth += 1;
-    const slash = path.lastIndexOf("/") + 1;
-    const name = path.slice(slash);
-    const dot = name.lastIndexOf(".");
-    const stem = dot > 0 ? name.slice(0, dot) : name;
-    const ending = dot > 0 ? name.slice(dot) : "";
     for (let number = 1; ; number += 1) {
-      const mark = ` (${this.label}${number > 1 ? ` ${number}` : ""})`;
-      // a name has 255 bytes at most: the stem gives way to the mark
-      const other = path.slice(0, slash) + stem.slice(0, 255 - mark.length - ending.length) + mark + ending;
+      const other = this.marked(path, number);
       if (!lookAt(other)) return other;
     }
   }
