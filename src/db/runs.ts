@@ -154,27 +154,41 @@ export const runningRun = (tx: Tx, sourceId: string) =>
     [sourceId],
   );
 
-/** The next run that a machine (or the runner, null) may start: a source has one backup at a time. Locked against other claimers. */
-export const nextClaimable = (
+const CLAIM_PAGE = 40;
+/**
+ * The next run that a machine (or the runner, null) may start: a source has one backup at a time. Locked against other
+ * claimers. Those that wait are looked at in the order in which they are due, a page of an index at a time, so that ten
+ * thousand that wait cost no more than the first that may begin.
+ */
+export async function nextClaimable(
   tx: Tx,
   machineId: string | null,
   clientId: string,
   kinds: readonly RunKind[],
   now: Date,
-) =>
-  one<Run>(
-    tx,
-    // in the order of an index, so that the first that may begin is found without weighing all that wait
-    `select ${RUN} from runs r where r.machine_id ${machineId === null ? "is null and $1::uuid is null" : "= $1"} and r.client_id = $4 and r.state = 'due'
-       and r.kind = any($2) and r.due_at <= $3
-       and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
-       and (r.kind <> 'backup' or not exists (select from sources s
-         where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
-           where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $3 and a.to_at > $3))))
-       and (r.kind <> 'backup' or room_for(r.source_id))
-     order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
-    [machineId, kinds, now, clientId],
-  );
+): Promise<Run | null> {
+  for (let [offset, page] = [0, CLAIM_PAGE]; ; offset += page, page *= 2) {
+    const waiting = await all<{ id: string }>(
+      tx,
+      `select id from runs where machine_id ${machineId === null ? "is null and $1::uuid is null" : "= $1"} and client_id = $4 and state = 'due'
+         and kind = any($2) and due_at <= $3 order by kind desc, due_at limit ${page} offset ${offset}`,
+      [machineId, kinds, now, clientId],
+    );
+    if (waiting.length === 0) return null;
+    const found = await one<Run>(
+      tx,
+      `select ${RUN} from runs r where r.id = any($1) and r.state = 'due'
+         and (r.kind <> 'backup' or not exists (select from runs o where o.source_id = r.source_id and o.kind = 'backup' and o.state in ('claimed', 'reading', 'closing')))
+         and (r.kind <> 'backup' or not exists (select from sources s
+           where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
+             where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $2 and a.to_at > $2))))
+         and (r.kind <> 'backup' or room_for(r.source_id))
+       order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
+      [waiting.map((run) => run.id), now],
+    );
+    if (found || waiting.length < page) return found;
+  }
+}
 
 /**
  * Whether the run of a source may begin under the limits of client, site and depots. Where one bears on it, those who
