@@ -4,18 +4,25 @@ import { all, change, type Tx } from "./scope";
  * Where a point's data lies, in the order in which to read: whole places before damaged ones, those that are there before
  * those that are away, a disk before a bucket, the place where it was made before those it was carried to.
  */
-export const placesOfPoint = async (tx: Tx, pointId: Buffer, now: Date) =>
-  (
-    await all<{ depotId: string }>(
-      tx,
-      `select pp.depot_id as "depotId" from placed_points pp join points p on p.id = pp.id join depots d on d.id = pp.depot_id
-       where pp.id = $1 and pp.purged_at is null
+export const placesOfPoints = async (tx: Tx, pointIds: readonly Buffer[], now: Date) => {
+  const places = new Map<string, string[]>();
+  const rows = await all<{ id: Buffer; depotId: string }>(
+    tx,
+    `select pp.id, pp.depot_id as "depotId" from placed_points pp join points p on p.id = pp.id join depots d on d.id = pp.depot_id
+       where pp.id = any($1) and pp.purged_at is null
        order by pp.damaged_at nulls first,
          exists (select from absences a where a.depot_id = pp.depot_id and a.from_at <= $2 and a.to_at > $2),
          d.kind = 's3', pp.depot_id <> p.depot_id`,
-      [pointId, now],
-    )
-  ).map((row) => row.depotId);
+    [pointIds, now],
+  );
+  for (const { id, depotId } of rows) {
+    const key = id.toString("hex");
+    places.set(key, [...(places.get(key) ?? []), depotId]);
+  }
+  return pointIds.map((id) => places.get(id.toString("hex")) ?? []);
+};
+export const placesOfPoint = async (tx: Tx, pointId: Buffer, now: Date) =>
+  (await placesOfPoints(tx, [pointId], now))[0]!;
 
 /** How many places each point of a source has. */
 export const placesOfSource = (tx: Tx, sourceId: string) =>

@@ -38,17 +38,8 @@ export function openDatabase(connectionString: string, max = 12): Database {
       const tx = await pool.connect();
       let broken: Error | undefined;
       try {
-        await tx.query("readOnly" in scope && scope.readOnly ? "begin read only" : "begin");
-        await tx.query(
-          `select set_config('deepkeep.role', $1, true), set_config('deepkeep.client', $2, true),
-             set_config('deepkeep.person', $3, true), set_config('deepkeep.clients', $4, true)`,
-          [
-            scope.role,
-            "clientId" in scope ? scope.clientId : "",
-            "personId" in scope ? (scope.personId ?? "") : "",
-            "clientIds" in scope && scope.clientIds ? `{${scope.clientIds.join(",")}}` : "",
-          ],
-        );
+        // one way there and back: nothing in it comes from outside, and what is no id is refused
+        await tx.query(beginOf(scope));
         const result = await work(tx);
         await tx.query("commit");
         return result;
@@ -63,6 +54,24 @@ export function openDatabase(connectionString: string, max = 12): Database {
     },
     end: () => pool.end(),
   };
+}
+
+const ID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/;
+const idOf = (value: string | undefined): string => {
+  if (value === undefined || value === "") return "";
+  if (!ID.test(value)) throw new RangeError("a scope names what is no id");
+  return value;
+};
+
+/** Begins a transaction and says who asks, as text: the driver sends several statements at once only without values. */
+function beginOf(scope: Scope): string {
+  const readOnly = "readOnly" in scope && scope.readOnly ? " read only" : "";
+  const client = idOf("clientId" in scope ? scope.clientId : undefined);
+  const person = idOf("personId" in scope ? scope.personId : undefined);
+  const clients =
+    "clientIds" in scope && scope.clientIds ? `{${scope.clientIds.map((id) => idOf(id)).join(",")}}` : "";
+  return `begin${readOnly}; select set_config('deepkeep.role', '${scope.role}', true), set_config('deepkeep.client', '${client}', true),
+    set_config('deepkeep.person', '${person}', true), set_config('deepkeep.clients', '${clients}', true)`;
 }
 
 /** All rows of a statement, typed by the caller who wrote its columns. */

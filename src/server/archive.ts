@@ -45,6 +45,37 @@ async function* entriesOf(services: Services, items: readonly ArchiveItem[]): As
   }
 }
 
+/**
+ * So many downloads read a piece of their content at a time; the others wait for their turn, a piece each. Whoever clicks
+ * meanwhile is answered in between. A turn ends before the piece is sent: a slow line holds up nobody else.
+ */
+const AT_ONCE = 2;
+let reading = 0;
+const waiting: (() => void)[] = [];
+async function inTurn<T>(work: () => Promise<T>): Promise<T> {
+  if (reading >= AT_ONCE) await new Promise<void>((resolve) => waiting.push(resolve));
+  else reading += 1;
+  try {
+    return await work();
+  } finally {
+    // what waits for the loop comes first
+    setImmediate(() => {
+      const next = waiting.shift();
+      if (next) next();
+      else reading -= 1;
+    });
+  }
+}
+
+async function* piecesInTurn(reader: ChunkReader, entry: Walked["entry"]): AsyncGenerator<Buffer> {
+  const pieces = fileBytes(reader, entry);
+  for (;;) {
+    const piece = await inTurn(() => pieces.next());
+    if (piece.done) return;
+    yield piece.value;
+  }
+}
+
 export interface ArchiveResult {
   files: number;
   bytes: number;
@@ -96,7 +127,7 @@ async function writeTar(
       pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
     else {
       const sink = pack.entry({ ...header, type: "file", size: entry.size ?? 0 });
-      for await (const part of fileBytes(reader, entry)) {
+      for await (const part of piecesInTurn(reader, entry)) {
         if (output.destroyed) throw new Error("the download was broken off");
         result.bytes += part.length;
         if (!sink.write(part)) await drained(sink, output);
@@ -147,13 +178,15 @@ async function writeZip(
     else if (entry.type === "link") zip.symlink(name, showBytes(entry.target!), entry.mode);
     else {
       // one file after another: the archive never holds more than one open stream
+      const watch = new AbortController();
       const written = new Promise<void>((resolve, reject) => {
-        zip.once("entry", () => resolve());
-        zip.once("error", reject);
-        output.once("close", () => reject(new Error("the download was broken off")));
+        const once = { signal: watch.signal };
+        addAbortable(zip, "entry", () => resolve(), once);
+        addAbortable(zip, "error", reject, once);
+        addAbortable(output, "close", () => reject(new Error("the download was broken off")), once);
       });
       zip.append(Readable.from(counted(reader, entry, result), { objectMode: false }), data);
-      await written;
+      await written.finally(() => watch.abort());
       result.files += 1;
     }
   }
@@ -161,12 +194,23 @@ async function writeZip(
   await piped;
 }
 
+/** Hears an event until a signal says that it is over: thousands of files come by, and none may leave a listener. */
+function addAbortable(
+  from: NodeJS.EventEmitter,
+  event: string,
+  hear: (value: never) => void,
+  { signal }: { signal: AbortSignal },
+): void {
+  from.on(event, hear as () => void);
+  signal.addEventListener("abort", () => from.off(event, hear as () => void), { once: true });
+}
+
 async function* counted(
   reader: ChunkReader,
   entry: Walked["entry"],
   result: ArchiveResult,
 ): AsyncGenerator<Buffer> {
-  for await (const part of fileBytes(reader, entry)) {
+  for await (const part of piecesInTurn(reader, entry)) {
     result.bytes += part.length;
     yield part;
   }

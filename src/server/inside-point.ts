@@ -34,8 +34,7 @@ export interface ShownEntry {
   readonly items: number | null;
 }
 
-async function shown(services: Services, point: Point, path: ByteString, entry: Entry): Promise<ShownEntry> {
-  const reader = await services.spaces.ofPoint(point);
+async function shown(reader: ChunkReader, path: ByteString, entry: Entry): Promise<ShownEntry> {
   return {
     name: showBytes(entry.name),
     path: pathToText(path),
@@ -74,7 +73,7 @@ export async function listFolder(
         next: Buffer.from(bytes.slice(bytes.lastIndexOf("/") + 1), "latin1").toString("base64url"),
       };
     }
-    entries.push(await shown(services, point, `${base}/${entry.name}`, entry));
+    entries.push(await shown(reader, `${base}/${entry.name}`, entry));
   }
   return { entries, total: await countEntries(reader, node), next: null };
 }
@@ -141,7 +140,7 @@ export async function searchPoint(services: Services, point: Point, wanted: Want
     looked += 1;
     if (!fits(entry)) continue;
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
-    entries.push(await shown(services, point, path, entry));
+    entries.push(await shown(reader, path, entry));
   }
   return { entries, looked, more: false };
 }
@@ -162,13 +161,15 @@ export async function searchPoints(
   const fits = wantedFits(wanted);
   const entries: LastEntry[] = [];
   let looked = 0;
-  for await (const { path, entry, point } of lastSeen(await treesOf(services, points), (candidate, at) => {
+  const trees = await treesOf(services, points);
+  const readerOf = new Map(trees.map((tree) => [tree.point, tree.reader]));
+  for await (const { path, entry, point } of lastSeen(trees, (candidate, at) => {
     looked += 1;
     return within(below, at) && fits(candidate);
   })) {
     if (entries.length === SEARCH_MOST) return { entries, looked, more: true };
     entries.push({
-      ...(await shown(services, point, path, entry)),
+      ...(await shown(readerOf.get(point)!, path, entry)),
       pointId: point.id.toString("hex"),
       moment: point.moment,
     });
@@ -177,10 +178,8 @@ export async function searchPoints(
 }
 
 async function treesOf(services: Services, points: readonly Point[]): Promise<Tree<Point>[]> {
-  const trees = [];
-  for (const point of points)
-    trees.push({ point, reader: await services.spaces.ofPoint(point), root: point.root });
-  return trees;
+  const readers = await services.spaces.ofPoints(points);
+  return points.map((point, i) => ({ point, reader: readers[i]!, root: point.root }));
 }
 
 const CHANGES_MOST = 1000;
@@ -192,7 +191,7 @@ export async function changesOf(services: Services, before: Point, after: Point)
   for await (const { kind, path, entry, before: was } of changesBetween(old!, now!)) {
     if (changes.length === CHANGES_MOST) return { changes, more: true };
     changes.push({
-      ...(await shown(services, kind === "removed" ? before : after, path, entry)),
+      ...(await shown((kind === "removed" ? old : now)!.reader, path, entry)),
       kind,
       sizeBefore: was?.size ?? null,
     });
@@ -218,8 +217,7 @@ export async function versionsOf(
   path: ByteString,
 ): Promise<Version[]> {
   const versions: { entry: Entry; newest: Point; oldest: Point }[] = [];
-  for (const point of points) {
-    const reader = await services.spaces.ofPoint(point);
+  for (const { point, reader } of await treesOf(services, points)) {
     const entry = await findEntry(reader, point.root, path);
     if (!entry) continue;
     const last = versions.at(-1);
@@ -244,8 +242,9 @@ export async function weigh(
 ): Promise<{ files: number; bytes: number }> {
   let files = 0;
   let bytes = 0;
-  for (const { point, path } of items) {
-    const reader = await services.spaces.ofPoint(point);
+  const readers = await services.spaces.ofPoints(items.map((item) => item.point));
+  for (const [i, { point, path }] of items.entries()) {
+    const reader = readers[i]!;
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
     const count = (one: Entry) => {

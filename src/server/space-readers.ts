@@ -1,7 +1,7 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
 import { locateChunks } from "@/db/chunks";
-import { placesOfPoint } from "@/db/copies";
+import { placesOfPoints } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
 import { type ClientKey, clientKey } from "@/db/keys";
 import type { Database } from "@/db/scope";
@@ -13,6 +13,13 @@ import type { Places } from "./places";
 import type { UnlockedKeys } from "./unlocked";
 
 export const keyContext = (clientId: string): string => `client key ${clientId}`;
+
+/** What is asked of a point to find its data. */
+export interface PlacedPoint {
+  readonly id: Buffer;
+  readonly clientId: string;
+  readonly depotId: string;
+}
 
 /**
  * Readers of clients' spaces, for browsing on the server with the key in escrow or opened by a passphrase. They are kept for a while, because an
@@ -63,31 +70,48 @@ export class SpaceReaders {
   }
 
   /** A reader of a point from all its places: the first, and what that lacks from the others. */
-  async ofPoint(point: {
-    readonly id: Buffer;
-    readonly clientId: string;
-    readonly depotId: string;
-  }): Promise<ChunkReader> {
-    const depotIds = await this.db.withScope({ role: "system" }, (tx) =>
-      placesOfPoint(tx, point.id, this.now()),
-    );
-    const copies = [];
-    let failure: unknown = null;
-    for (const depotId of depotIds.length ? depotIds : [point.depotId]) {
-      try {
-        copies.push(await this.reader(point.clientId, depotId));
-      } catch (error) {
-        failure ??= error;
-      }
+  async ofPoint(point: PlacedPoint): Promise<ChunkReader> {
+    return (await this.ofPoints([point]))[0]!;
+  }
+
+  /** The same of several points, of one client or of several, in their order: asked for at once. */
+  async ofPoints(points: readonly PlacedPoint[]): Promise<ChunkReader[]> {
+    const { places, keys } = await this.db.withScope({ role: "system" }, async (tx) => {
+      const found = new Map<string, ClientKey | null>();
+      for (const { clientId } of points)
+        if (!found.has(clientId)) found.set(clientId, await clientKey(tx, clientId));
+      const ids = points.map((point) => point.id);
+      return { places: await placesOfPoints(tx, ids, this.now()), keys: found };
+    });
+    const opened = new Map<string, Buffer>();
+    for (const [clientId, key] of keys) {
+      if (!key) throw new CodedError("key.not-confirmed");
+      opened.set(clientId, await this.opened(key));
     }
-    if (copies.length === 0) throw failure;
-    return copies.length === 1 ? copies[0]! : new CopiesReader(copies);
+    const readers: ChunkReader[] = [];
+    for (const [i, point] of points.entries()) {
+      const copies = [];
+      let failure: unknown = null;
+      for (const depotId of places[i]!.length ? places[i]! : [point.depotId]) {
+        try {
+          copies.push(await this.readerWith(point.clientId, depotId, opened.get(point.clientId)!));
+        } catch (error) {
+          failure ??= error;
+        }
+      }
+      if (copies.length === 0) throw failure;
+      readers.push(copies.length === 1 ? copies[0]! : new CopiesReader(copies));
+    }
+    return readers;
   }
 
   /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */
   async reader(clientId: string, depotId: string): Promise<StoreReader> {
+    return this.readerWith(clientId, depotId, await this.dataKey(clientId));
+  }
+
+  private async readerWith(clientId: string, depotId: string, dataKey: Buffer): Promise<StoreReader> {
     const name = `${clientId} ${depotId}`;
-    const dataKey = await this.dataKey(clientId);
     const kept = this.readers.get(name);
     if (kept) return kept;
     const found = await this.db.withScope({ role: "system" }, async (tx) => ({

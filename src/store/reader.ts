@@ -66,7 +66,6 @@ export class StoreReader implements ChunkReader {
   private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
   private readonly blocks = new LRUCache<string, Promise<Buffer>>({
     maxSize: BLOCK_CACHE_BYTES,
-    sizeCalculation: () => 1024 * 1024,
   });
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
   private readonly chunks: Identifier;
@@ -194,17 +193,18 @@ export class StoreReader implements ChunkReader {
     const key = `${packId} ${number}`;
     let loading = this.blocks.get(key);
     if (!loading) {
-      loading = this.loadBlock(loaded, number);
+      const { lengths } = loaded.pack.blocks[number]!;
+      const length = lengths.reduce((sum, one) => sum + one, 0);
+      loading = this.loadBlock(loaded, number, length);
       loading.catch(() => this.blocks.delete(key));
-      this.blocks.set(key, loading);
+      this.blocks.set(key, loading, { size: Math.max(1, length) });
     }
     return loading;
   }
 
-  private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
+  private async loadBlock({ bytes, pack }: LoadedPack, number: number, length: number): Promise<Buffer> {
     const block = pack.blocks[number]!;
     const packed = pack.unsealBlock(number, await bytes.read(block.offset, block.sealedLength));
-    const length = block.lengths.reduce((sum, one) => sum + one, 0);
     if (block.compressed) return compressor.decompress(packed, length);
     if (packed.length !== length) throw new CodedError("store.damaged", "a block has not its length");
     return packed;
