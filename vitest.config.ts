@@ -24,7 +24,7 @@ export default defineConfig({
           testTimeout: 180_000,
           hookTimeout: 180_000,
           // each file has a console of its own, and waits more than it computes
-          maxWorkers: 6,
+          maxWorkers: 4,
           sequence: { groupOrder: 1 },
         },
       },

@@ -28,6 +28,13 @@ interface Call {
   readonly once?: boolean;
 }
 
+/** An answer that was heard to its end. */
+interface Heard {
+  readonly response: Response;
+  readonly content: Buffer;
+}
+const said = ({ content }: Heard): unknown => JSON.parse(content.toString("utf8"));
+
 /** Speaks to a console over HTTP. Calls are repeated while it does not answer: each of them may be done twice. */
 export class HttpLink implements ConsoleLink {
   constructor(
@@ -36,7 +43,7 @@ export class HttpLink implements ConsoleLink {
     private readonly patience = PATIENCE_MS,
   ) {}
 
-  private async call(call: Call): Promise<Response> {
+  private async call(call: Call): Promise<Heard> {
     const started = performance.now();
     for (let wait = FIRST_PAUSE_MS; ; wait = Math.min(wait * 2, LONGEST_PAUSE_MS)) {
       try {
@@ -59,7 +66,8 @@ export class HttpLink implements ConsoleLink {
           ...(call.signal ? { signal: call.signal } : {}),
           ...({ duplex: "half" } as object),
         });
-        if (response.ok) return response;
+        // what is said is heard to its end here: a line that is cut half-way is asked again
+        if (response.ok) return { response, content: Buffer.from(await response.arrayBuffer()) };
         if (response.status < 500 || response.status === 507) throw await problemOf(response);
         await response.body?.cancel();
       } catch (error) {
@@ -72,11 +80,11 @@ export class HttpLink implements ConsoleLink {
     }
   }
 
-  private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Response> =>
+  private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Heard> =>
     this.call({ method: "POST", path, json, ...more });
 
   async enrol(request: z.infer<typeof enrolRequest>): Promise<z.infer<typeof enrolAnswer>> {
-    return enrolAnswer.parse(await (await this.post("enrol", request, { once: true })).json());
+    return enrolAnswer.parse(said(await this.post("enrol", request, { once: true })));
   }
 
   hello: ConsoleLink["hello"] = async (system, started) => {
@@ -84,24 +92,24 @@ export class HttpLink implements ConsoleLink {
   };
 
   work: ConsoleLink["work"] = async (kinds, signal) => {
-    const response = await this.post("work", { kinds }, { signal });
-    return response.status === 204 ? null : job.parse(await response.json());
+    const heard = await this.post("work", { kinds }, { signal });
+    return heard.response.status === 204 ? null : job.parse(said(heard));
   };
 
   heartbeat: ConsoleLink["heartbeat"] = async (runId, report) =>
-    heartbeatAnswer.parse(await (await this.post(`runs/${runId}/heartbeat`, report)).json());
+    heartbeatAnswer.parse(said(await this.post(`runs/${runId}/heartbeat`, report)));
 
   log: ConsoleLink["log"] = async (runId, lines) => {
     await this.post(`runs/${runId}/log`, { lines });
   };
 
   known: ConsoleLink["known"] = async (runId, ids) => {
-    const response = await this.call({
+    const { content } = await this.call({
       method: "POST",
       path: `runs/${runId}/known`,
       body: () => new Uint8Array(Buffer.concat(ids)),
     });
-    return [...new Uint8Array(await response.arrayBuffer())].map(Boolean);
+    return [...content].map(Boolean);
   };
 
   putPack: ConsoleLink["putPack"] = async (runId, packId, { ids, contentBytes }, parts, pacer) => {
@@ -115,15 +123,15 @@ export class HttpLink implements ConsoleLink {
   };
 
   waysToPut: ConsoleLink["waysToPut"] = async (runId, packId) =>
-    putWays.parse(await (await this.post(`runs/${runId}/packs/${packId}/ways`, {})).json()).ways;
+    putWays.parse(said(await this.post(`runs/${runId}/packs/${packId}/ways`, {}))).ways;
 
   landed: ConsoleLink["landed"] = async (runId, packId, { ids, contentBytes }, depotIds) => {
-    const response = await this.call({
+    const heard = await this.call({
       method: "POST",
       path: `runs/${runId}/packs/${packId}/landed?content=${contentBytes}&depots=${depotIds.join(",")}`,
       body: () => new Uint8Array(Buffer.concat(ids)),
     });
-    return ((await response.json()) as { complete: boolean }).complete;
+    return (said(heard) as { complete: boolean }).complete;
   };
 
   putPoint: ConsoleLink["putPoint"] = async (runId, report) => {
@@ -135,25 +143,25 @@ export class HttpLink implements ConsoleLink {
   };
 
   locate: ConsoleLink["locate"] = async (runId, depotId, ids) => {
-    const response = await this.call({
+    const heard = await this.call({
       method: "POST",
       path: `runs/${runId}/depots/${depotId}/locate`,
       body: () => new Uint8Array(Buffer.concat(ids)),
     });
-    return (await response.json()) as (string | null)[];
+    return said(heard) as (string | null)[];
   };
 
   readPack: ConsoleLink["readPack"] = async (runId, depotId, packId, offset, length) => {
-    const response = await this.call({
+    const { response, content } = await this.call({
       method: "GET",
       path: `runs/${runId}/depots/${depotId}/packs/${packId}`,
       headers: length > 0 ? { range: `bytes=${offset}-${offset + length - 1}` } : {},
     });
-    return { size: Number(response.headers.get("x-size")), bytes: Buffer.from(await response.arrayBuffer()) };
+    return { size: Number(response.headers.get("x-size")), bytes: content };
   };
 
   wayToRead: ConsoleLink["wayToRead"] = async (runId, depotId, packId) =>
-    readWay.parse(await (await this.post(`runs/${runId}/depots/${depotId}/packs/${packId}/way`, {})).json());
+    readWay.parse(said(await this.post(`runs/${runId}/depots/${depotId}/packs/${packId}/way`, {})));
 }
 
 /** A refusal of the console as an error. 409 on a run means that it ended or has another attempt. */
