@@ -1,5 +1,6 @@
 import type { Code } from "@/core/codes";
 import type { LogReport } from "@/core/protocol/agent";
+import { RateHistory } from "@/core/units/rates";
 import { type ConsoleLink, Superseded } from "./link";
 import { Pacer } from "./pacer";
 
@@ -23,6 +24,7 @@ export class RunReporter {
   private lastBytes = 0;
   private lastBeat = performance.now();
   private rate = 0;
+  private readonly history = new RateHistory(BEAT_MS / 1000);
   private readonly timer: NodeJS.Timeout;
   stopped = false;
   /** Commands around the run that failed without failing it. */
@@ -76,7 +78,9 @@ export class RunReporter {
     this.beating = true;
     try {
       const now = performance.now();
-      const passed = (this.progress.bytes - this.lastBytes) / ((now - this.lastBeat) / 1000);
+      const seconds = (now - this.lastBeat) / 1000;
+      const passed = (this.progress.bytes - this.lastBytes) / seconds;
+      this.history.add(this.progress.bytes - this.lastBytes, seconds);
       this.rate = this.rate === 0 ? passed : this.rate * 0.6 + passed * 0.4;
       this.lastBytes = this.progress.bytes;
       this.lastBeat = now;
@@ -86,6 +90,7 @@ export class RunReporter {
         ...this.expected,
         rate: Math.max(0, Math.round(this.rate)),
         stored: this.storedBytes(),
+        rates: this.history.rates,
       });
       this.pacer.set(answer.bytesPerSecond);
       if (answer.stop && !this.signal.aborted) {

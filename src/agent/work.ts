@@ -25,16 +25,26 @@ export const doJob = (
       : restore(way, job, dataKey, state, identity.root, reporter);
   });
 
-/** Does the work of a job and reports its end; whatever goes wrong becomes the outcome of the run. */
-export async function carryOut(
+/** Does the work of a job with the client's key and reports its end. */
+export const carryOut = (
   link: ConsoleLink,
   job: Job,
   privateKey: string,
   work: (dataKey: Buffer, reporter: RunReporter) => Promise<void>,
+): Promise<void> =>
+  endReported(link, job, (reporter) =>
+    work(openSealed(Buffer.from(privateKey, "base64"), Buffer.from(job.sealedKey, "base64")), reporter),
+  );
+
+/** Does the work of a run; whatever goes wrong becomes its outcome. */
+export async function endReported(
+  link: ConsoleLink,
+  job: Pick<Job, "runId" | "attempt">,
+  work: (reporter: RunReporter) => Promise<void>,
 ): Promise<void> {
   const reporter = new RunReporter(link, job.runId, job.attempt);
   try {
-    await work(openSealed(Buffer.from(privateKey, "base64"), Buffer.from(job.sealedKey, "base64")), reporter);
+    await work(reporter);
   } catch (error) {
     if (error instanceof Superseded || reporter.signal.reason instanceof Superseded) return;
     await reporter.flush();

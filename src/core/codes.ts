@@ -216,6 +216,11 @@ export const CODES = {
     "Check free space and rights in the destination, or choose another folder.",
     true,
   ),
+  "drill.differs": text(
+    "A drill did not give back what was kept",
+    "What was restored on purpose is not what was read at the source; the log names each item and how it differs.",
+    "Check the depot with every byte read, and look at the runner’s own disk. The next run of the source stores anew what is damaged.",
+  ),
   "restore.no-room": text(
     "There is not enough room at the destination",
     "What is to be restored is larger than what is free on that volume.",

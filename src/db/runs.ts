@@ -1,10 +1,11 @@
 import type { Code } from "@/core/codes";
 import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
+import type { Rates } from "@/core/units/rates";
 import { all, change, one, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
-export type RunKind = "backup" | "restore";
+export type RunKind = "backup" | "restore" | "drill";
 export type RunState = "due" | "claimed" | "reading" | "closing" | "ended";
 
 export interface RunProgress {
@@ -16,6 +17,8 @@ export interface RunProgress {
   /** Bytes a second over the last report. */
   readonly rate?: number;
   readonly stored?: number;
+  /** How fast it went, from its beginning. */
+  readonly rates?: Rates;
 }
 
 export interface Run {
@@ -222,7 +225,7 @@ export const clientsWithNetworkRuns = async (tx: Tx, now: Date) =>
   (
     await all<{ clientId: string }>(
       tx,
-      `select client_id as "clientId" from runs where machine_id is null and state = 'due' and due_at <= $1
+      `select client_id as "clientId" from runs where machine_id is null and kind = 'backup' and state = 'due' and due_at <= $1
        group by client_id order by min(due_at)`,
       [now],
     )
@@ -324,6 +327,7 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
 export const runRow = (tx: Tx, id: string) =>
   one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
+const NIGHT_OUTCOMES = ["clean", "caution", "failed", "stopped", "missed"] as const;
 /**
  * Runs by client, night and outcome. A night lasts from noon to noon in the client's zone: `core/protection/nights.ts`. Up
  * to a moment they are counted already (migration 0022); of a site or a source alone they are counted now.
@@ -332,14 +336,25 @@ export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
   filter.siteId || filter.sourceId
     ? all<NightCount>(
         tx,
-        `select r.client_id as "clientId", to_char(night_of(r.due_at, c.zone), 'YYYY-MM-DD') as night, r.outcome, count(*)::int as runs
+        `select r.client_id as "clientId", to_char(night_of(r.due_at, c.zone), 'YYYY-MM-DD') as night,
+           json_build_object(${NIGHT_OUTCOMES.map((outcome) => `'${outcome}', count(*) filter (where r.outcome = '${outcome}')`).join(", ")}) as cell
          from runs r join clients c on c.id = r.client_id join sources s on s.id = r.source_id
-         where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $4 and ${IN_SCOPE} group by 1, 2, 3`,
+         where r.kind = 'backup' and r.state = 'ended' and r.due_at >= $4 and ${IN_SCOPE} group by 1, 2`,
         [...scopeValues(filter), from],
       )
     : countedNights(tx, filter.clientId ?? null, from);
 async function countedNights(tx: Tx, clientId: string | null, from: Date): Promise<NightCount[]> {
-  const rows = await all<{ clientId: string; nights: [night: string, ...runs: number[]][] }>(
+  const rows = await all<{
+    clientId: string;
+    nights: [
+      night: string,
+      clean: number,
+      caution: number,
+      failed: number,
+      stopped: number,
+      missed: number,
+    ][];
+  }>(
     tx,
     // a row for each client: there are thousands of nights
     `select client_id as "clientId", json_agg(json_build_array(night, ${NIGHT_OUTCOMES.join(", ")})) as nights from (
@@ -355,15 +370,12 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
        group by 1, 2) n group by 1`,
     [clientId, from],
   );
-  return rows.flatMap((row) =>
-    row.nights.flatMap(([night, ...runs]) =>
-      NIGHT_OUTCOMES.flatMap((outcome, i) =>
-        runs[i] ? { clientId: row.clientId, night, outcome, runs: runs[i]! } : [],
-      ),
-    ),
-  );
+  const counts: NightCount[] = [];
+  for (const { clientId: id, nights } of rows)
+    for (const [night, clean, caution, failed, stopped, missed] of nights)
+      counts.push({ clientId: id, night, cell: { clean, caution, failed, stopped, missed } });
+  return counts;
 }
-const NIGHT_OUTCOMES = ["clean", "caution", "failed", "stopped", "missed"] as const;
 /** Counts the runs of the nights up to a moment, once and for all. */
 export const countNights = (tx: Tx, to: Date) => tx.query("select count_nights($1)", [to]);
 

@@ -1,6 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
+import type { SourceFacts } from "@/core/protection/causes";
 import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
 import type { BurstEvidence } from "./holds";
 import { all, change, one, type Tx } from "./scope";
@@ -372,40 +373,28 @@ export interface StateCounts {
   readonly clientSlug: string;
   readonly counts: Readonly<Record<ProtectionState, number>>;
 }
-/** How many sources of each client in scope are in which state; clients without any are left out. */
+/**
+ * How many sources of each client in scope are in which state; clients without any are left out. Most are kept, and those
+ * are what remains of all: only the others are looked at one by one.
+ */
 export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<StateCounts>(
     tx,
-    `select n.client_id as "clientId", c.name as "clientName", c.slug as "clientSlug", n.counts
-     from (select client_id, json_build_object(${STATES.map((state) => `'${state}', count(*) filter (where state = '${state}')`).join(", ")}) as counts
-       from (select u.client_id, ${STATE} as state from source_summaries u where ${IN_SUMMARIES}) u group by 1) n
-     join clients c on c.id = n.client_id order by c.name`,
+    `with others as (select client_id, ${OTHERS.map((state) => `count(*) filter (where state = '${state}') as "${state}"`).join(", ")}
+       from (select u.client_id, ${STATE} as state from source_summaries u where ${IN_SUMMARIES} and ${NOT_WELL}
+         union all
+         select u.client_id, ${STATE} from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4 and not ${NOT_WELL}) u group by 1)
+     select n.client_id as "clientId", c.name as "clientName", c.slug as "clientSlug",
+       json_build_object('kept', n.sources - ${OTHERS.map((state) => `coalesce(o."${state}", 0)`).join(" - ")},
+         ${OTHERS.map((state) => `'${state}', coalesce(o."${state}", 0)`).join(", ")}) as counts
+     from (select u.client_id, count(*) as sources from source_summaries u where ${IN_SUMMARIES} group by 1) n
+     join clients c on c.id = n.client_id left join others o on o.client_id = n.client_id order by c.name`,
     [...scopeValues(filter), now],
   );
+const OTHERS = STATES.filter((state) => state !== "kept");
+/** Not kept, whatever the hour; the predicate of an index (migration 0026). */
+const NOT_WELL = "(u.paused or u.gone or u.newest_point is null or u.last_outcome in ('failed', 'caution'))";
 
-/** What the causes of Watch are found from: `core/protection/causes.ts`. Names stand beside, once for each. */
-export interface SourceInNeed {
-  readonly id: string;
-  readonly name: string;
-  readonly clientId: string;
-  readonly siteId: string;
-  readonly machineId: string | null;
-  readonly machineName: string | null;
-  readonly machineSeen: Date | null;
-  readonly connectionId: string | null;
-  readonly connectionName: string | null;
-  readonly policyId: string | null;
-  readonly depotId: string | null;
-  readonly gone: boolean;
-  readonly targetHours: number | null;
-  readonly newestPoint: Date | null;
-  readonly lastRunId: string | null;
-  readonly lastRunEnded: Date | null;
-  readonly lastOutcome: Outcome | null;
-  readonly lastCode: Code | null;
-  readonly state: ProtectionState;
-  readonly burst: BurstEvidence | null;
-}
 /** Which sources somebody may have to look at, besides those whose own state says so. */
 export interface AlsoWanted {
   /** Machines that have not spoken since count as silent. */
@@ -415,26 +404,40 @@ export interface AlsoWanted {
   /** All sources of these depots; with a client, that client's alone. */
   readonly depots: readonly { readonly depotId: string; readonly clientId: string | null }[];
 }
-/** Sources in scope that may have a cause to be told of: every other one is well, or paused by somebody. */
+/**
+ * Sources in scope that may have a cause to be told of, by client and name: every other one is well, or paused by somebody.
+ * What clients are called is handed in; one that is not among them is left out.
+ */
 export async function sourcesInNeed(
   tx: Tx,
   filter: StandingFilter,
   now: Date,
   also: AlsoWanted,
-): Promise<SourceInNeed[]> {
-  const wanted = await all<{ id: string }>(
+  clientNames: ReadonlyMap<string, string>,
+): Promise<SourceFacts[]> {
+  // as one value, a list for each column: to read a thousand rows value by value takes longer than to find them
+  const found = await one<{ lists: InNeedLists }>(
     tx,
-    `select u.source_id as id from source_summaries u where ${IN_SUMMARIES}
-       and (u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)
-     union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4
-     union select u.source_id from source_summaries u where ${IN_SUMMARIES}
-       and u.client_id in (select c.id from clients c left join client_keys k on k.client_id = c.id where not ${KEY_GOOD})
-     union select s.id from unnest($7::uuid[], $8::uuid[]) w(depot_id, client_id)
-       join sources s on s.depot_id = w.depot_id and (w.client_id is null or s.client_id = w.client_id) where ${IN_SCOPE}
-     union select s.id from machines m join sources s on s.machine_id = m.id where m.gone_at is null and (m.seen_at is null or m.seen_at < $5)
-       and ${IN_SCOPE}
-     union select source_id from ${ALARMS} a
-     union select unnest($6::uuid[])`,
+    `with wanted as materialized (
+       select u.source_id as id from source_summaries u where ${IN_SUMMARIES}
+         and (u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)
+       union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4
+       union select u.source_id from source_summaries u where ${IN_SUMMARIES}
+         and u.client_id in (select c.id from clients c left join client_keys k on k.client_id = c.id where not ${KEY_GOOD})
+       union select u.source_id from unnest($7::uuid[], $8::uuid[]) w(depot_id, client_id)
+         join source_summaries u on u.depot_id = w.depot_id and (w.client_id is null or u.client_id = w.client_id) where ${IN_SUMMARIES}
+       union select u.source_id from machines m join source_summaries u on u.machine_id = m.id
+         where m.gone_at is null and (m.seen_at is null or m.seen_at < $5) and ${IN_SUMMARIES}
+       union select source_id from ${ALARMS} a
+       union select unnest($6::uuid[]))
+     select json_build_object(${Object.keys(IN_NEED)
+       .map((name) => `'${name}', coalesce(json_agg("${name}"), '[]')`)
+       .join(", ")}) as lists
+     from (select ${Object.entries(IN_NEED)
+       .map(([name, column]) => `${column} as "${name}"`)
+       .join(", ")}
+       from source_summaries u left join machines m on m.id = u.machine_id left join ${ALARMS} alarm on alarm.source_id = u.source_id
+       where u.source_id = any(array(select id from wanted)) and ${IN_SUMMARIES}) n`,
     [
       ...scopeValues(filter),
       now,
@@ -444,49 +447,102 @@ export async function sourcesInNeed(
       also.depots.map((one) => one.clientId),
     ],
   );
-  // as one value: reading a thousand rows column by column takes longer than finding them
-  const found = await one<{ sources: (Omit<SourceInNeed, MomentOf> & Record<MomentOf, number | null>)[] }>(
-    tx,
-    `select coalesce(json_agg(n), '[]') as sources from (
-       select s.id, s.name, s.client_id as "clientId", s.site_id as "siteId", s.machine_id as "machineId", m.name as "machineName",
-         ${millis("m.seen_at")} as "machineSeen", s.connection_id as "connectionId", cn.name as "connectionName", s.policy_id as "policyId",
-         s.depot_id as "depotId", u.gone, u.target_hours as "targetHours", ${millis("u.newest_point")} as "newestPoint", u.last_run_id as "lastRunId",
-         ${millis("u.last_run_ended")} as "lastRunEnded", u.last_outcome as "lastOutcome", u.last_code as "lastCode", ${STATE} as state,
-         alarm.evidence as burst
-       from sources s join source_summaries u on u.source_id = s.id
-       left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id
-       left join ${ALARMS} alarm on alarm.source_id = s.id
-       where s.id = any($5) and u.source_id = any($5) and ${IN_SCOPE}) n`,
-    [...scopeValues(filter), now, wanted.map((row) => row.id)],
+  const lists = found!.lists;
+  const names = await namesForSources(tx, now);
+  const moment = (at: number | null | undefined) => (at ? new Date(at) : null);
+  const facts: SourceFacts[] = [];
+  for (const [i, id] of lists.id.entries()) {
+    const clientId = lists.clientId[i]!;
+    const clientName = clientNames.get(clientId);
+    if (clientName === undefined) continue;
+    const policyId = lists.policyId[i]!;
+    const policy = policyId ? names.policies.get(policyId) : undefined;
+    const depotId = lists.depotId[i]!;
+    const depot = depotId ? names.depots.get(depotId) : undefined;
+    const connectionId = lists.connectionId[i]!;
+    // written out: whole objects of one shape, or a thousand of them take longer than the question
+    facts.push({
+      id,
+      name: lists.name[i]!,
+      clientId,
+      clientName,
+      siteId: lists.siteId[i]!,
+      siteName: names.sites.get(lists.siteId[i]!) ?? "",
+      machineId: lists.machineId[i]!,
+      machineName: lists.machineName[i]!,
+      machineSeen: moment(lists.machineSeen[i]),
+      connectionId,
+      connectionName: connectionId ? (names.connections.get(connectionId) ?? null) : null,
+      hasPolicy: policyId !== null,
+      policyId,
+      policyName: policy?.name ?? null,
+      policyChanged: policy?.changed ?? null,
+      depotId,
+      depotName: depot?.name ?? null,
+      depotAwayUntil: depot?.away ?? null,
+      keyConfirmed: names.goodKeys.has(clientId),
+      gone: lists.gone[i]!,
+      targetHours: lists.targetHours[i]!,
+      newestPoint: moment(lists.newestPoint[i]),
+      lastRunId: lists.lastRunId[i]!,
+      lastRunEnded: moment(lists.lastRunEnded[i]),
+      lastOutcome: lists.lastOutcome[i]!,
+      lastCode: lists.lastCode[i]!,
+      state: lists.state[i]!,
+      burst: lists.burst[i]!,
+    });
+  }
+  return facts.sort((a, b) =>
+    a.clientName < b.clientName ? -1 : a.clientName > b.clientName ? 1 : a.name < b.name ? -1 : 1,
   );
-  const moment = (at: number | null) => (at === null ? null : new Date(at));
-  return found!.sources.map((source) => ({
-    ...source,
-    machineSeen: moment(source.machineSeen),
-    newestPoint: moment(source.newestPoint),
-    lastRunEnded: moment(source.lastRunEnded),
-  }));
 }
-type MomentOf = "machineSeen" | "newestPoint" | "lastRunEnded";
 const millis = (column: string) => `(extract(epoch from ${column}) * 1000)::bigint`;
+/** What is read of each of them, and where it stands. */
+const IN_NEED = {
+  id: "u.source_id",
+  name: "u.name",
+  clientId: "u.client_id",
+  siteId: "u.site_id",
+  machineId: "u.machine_id",
+  machineName: "m.name",
+  machineSeen: millis("m.seen_at"),
+  connectionId: "u.connection_id",
+  policyId: "u.policy_id",
+  depotId: "u.depot_id",
+  gone: "u.gone",
+  targetHours: "u.target_hours",
+  newestPoint: millis("u.newest_point"),
+  lastRunId: "u.last_run_id",
+  lastRunEnded: millis("u.last_run_ended"),
+  lastOutcome: "u.last_outcome",
+  lastCode: "u.last_code",
+  state: STATE,
+  burst: "alarm.evidence",
+} satisfies Partial<Record<keyof SourceFacts, string>>;
+/** A value of each source in each list; moments as milliseconds. */
+type InNeedLists = {
+  readonly [Column in keyof typeof IN_NEED]: readonly (Date extends SourceFacts[Column]
+    ? number | null
+    : SourceFacts[Column])[];
+};
 
-/** What sites, policies and depots are called, for many sources at once; of policies also when they were changed. */
-export async function standingNames(tx: Tx, now: Date) {
-  const [sites, policies, depots, keys] = [
-    await all<{ id: string; name: string }>(tx, "select id, name from sites"),
-    await all<{ id: string; name: string; changed: Date }>(
-      tx,
-      "select id, name, changed_at as changed from policies",
-    ),
-    await all<{ id: string; name: string; away: Date | null }>(
-      tx,
-      "select d.id, d.name, (select max(to_at) from absences a where a.depot_id = d.id and from_at <= $1 and to_at > $1) as away from depots d",
-      [now],
-    ),
-    await all<{ id: string }>(tx, `select k.client_id as id from client_keys k where ${KEY_GOOD}`),
-  ];
+/** What is told beside sources, once for each: sites, policies, depots, connections, and whose key can be used. */
+async function namesForSources(tx: Tx, now: Date) {
+  const sites = await all<{ id: string; name: string }>(tx, "select id, name from sites");
+  const connections = await all<{ id: string; name: string }>(tx, "select id, name from connections");
+  const policies = await all<{ id: string; name: string; changed: Date }>(
+    tx,
+    "select id, name, changed_at as changed from policies",
+  );
+  const depots = await all<{ id: string; name: string; away: Date | null }>(
+    tx,
+    "select d.id, d.name, (select max(to_at) from absences a where a.depot_id = d.id and from_at <= $1 and to_at > $1) as away from depots d",
+    [now],
+  );
+  const keys = await all<{ id: string }>(tx, `select k.client_id as id from client_keys k where ${KEY_GOOD}`);
   return {
     sites: new Map(sites.map((site) => [site.id, site.name])),
+    connections: new Map(connections.map((one) => [one.id, one.name])),
     policies: new Map(policies.map((policy) => [policy.id, policy])),
     depots: new Map(depots.map((depot) => [depot.id, depot])),
     goodKeys: new Set(keys.map((key) => key.id)),

@@ -17,6 +17,7 @@ import { sourcesOfConnection } from "@/db/sources";
 import { enrolMachine } from "@/runs/agent-desk";
 import { askAllCarries } from "@/runs/carry";
 import { requestAllChecks } from "@/runs/check";
+import { DrillRuns, requestDueDrills } from "@/runs/drills";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
 import { tellNotices } from "@/runs/notices";
@@ -26,6 +27,7 @@ import { makeContext } from "@/server/api/operation";
 import { makeServices, type Services } from "@/server/services";
 import type { Settings } from "@/server/settings";
 import { hashPassword } from "@/server/sign-in";
+import { noteTodaysUsage } from "@/server/usage";
 import { MailDrop } from "@/standins/inbox/mail-drop";
 import { Receiver } from "@/standins/inbox/receiver";
 import { MailServer } from "@/standins/mail/server";
@@ -111,6 +113,7 @@ class Seeding {
   private readonly bucketSecret = randomSecret(24);
   private readonly bucketServer: S3Server;
   private readonly network: NetworkRuns;
+  private readonly drills: DrillRuns;
   private readonly inbox: MailDrop;
   private readonly receiver: Receiver;
   private webhookSecret = "";
@@ -134,6 +137,7 @@ class Seeding {
     });
     this.mailServer = new MailServer(this.mail.world, clock.now);
     this.network = new NetworkRuns(services);
+    this.drills = new DrillRuns(services, join(home, "drills"));
     this.inbox = new MailDrop(join(this.folder, "messages/mail"));
     this.receiver = new Receiver(
       join(this.folder, "messages/hooks"),
@@ -566,6 +570,9 @@ class Seeding {
       for (const { life, online } of this.living)
         if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
       await this.mail.day(noon);
+      await requestDueDrills(this.services);
+      while (await this.drills.start()) await this.drills.settled();
+      await noteTodaysUsage(this.services);
       await this.story(NIGHTS - day);
       if (day % 10 === 0) this.say(`Demo: day ${day + 1} of ${NIGHTS}`);
     }

@@ -397,9 +397,10 @@ export async function endByAgent(
       figures: report.figures,
     };
     await finishRun(tx, run, end, now);
-    if (run.kind === "restore") {
-      const who: Who = { actor: executor.name, address: "its agent", at: now };
-      await record(tx, who, run.clientId, "ended a restore", executor.name, {
+    if (run.kind !== "backup") {
+      const address = run.kind === "restore" ? "its agent" : "runner";
+      const who: Who = { actor: executor.name, address, at: now };
+      await record(tx, who, run.clientId, `ended a ${run.kind}`, executor.name, {
         run: runId,
         outcome: report.outcome,
         ...report.figures,

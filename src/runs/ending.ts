@@ -12,10 +12,10 @@ import { noteForNotices } from "@/server/notice-events";
  */
 export async function finishRun(tx: Tx, run: Run, end: RunEnd, now: Date): Promise<void> {
   if ((await endRun(tx, run.id, end, now)) === 0) return;
-  if (run.kind === "backup") {
-    if (end.outcome === "failed") await tryAgain(tx, run, end, now);
+  if (run.kind === "backup" && end.outcome === "failed") await tryAgain(tx, run, end, now);
+  // of a drill somebody hears when it failed; whoever asked for a restore looks at it anyway
+  if (run.kind === "backup" || (run.kind === "drill" && end.outcome === "failed"))
     await noteForNotices(tx, run, end, now);
-  }
   await notify(tx, {
     kind: "run",
     clientId: run.clientId,

@@ -1,14 +1,16 @@
+import { join } from "node:path";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { startRunner } from "./runner";
 
 /** The runner as a program. `DEEPKEEP_QUEUE_URL` reaches the queue's own tables. */
-const services = makeServices(readSettings(), undefined, "runner");
+const settings = readSettings();
+const services = makeServices(settings, undefined, "runner");
 const queueUrl = process.env.DEEPKEEP_QUEUE_URL;
 if (!queueUrl) throw new Error("DEEPKEEP_QUEUE_URL is not set: it reaches the queue of jobs");
 
 const report = (error: unknown) => console.error(error);
-const runner = await startRunner(services, queueUrl, report);
+const runner = await startRunner(services, queueUrl, join(settings.home, "drills"), report);
 console.log("The runner ticks.");
 for (const signal of ["SIGINT", "SIGTERM"] as const) {
   process.once(signal, async () => {

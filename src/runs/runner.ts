@@ -3,9 +3,11 @@ import type { CheckDepth } from "@/db/checks";
 import { countNights } from "@/db/runs";
 import type { Services } from "@/server/services";
 import { RUNNER_BEAT_MS } from "@/server/unlocked";
+import { noteTodaysUsage } from "@/server/usage";
 import { askAllCarries, carry } from "./carry";
 import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
+import { DrillRuns, requestDueDrills } from "./drills";
 import { growLocks } from "./locks";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
@@ -17,10 +19,14 @@ import { endPassedBy, takeUpLapsed, tickFollowers, tickSchedules } from "./tick"
 
 const TICK_MS = 2000;
 
-/** Starts the runner: schedules, leases, and the jobs of the queue. `queueUrl` reaches the queue's own tables. */
+/**
+ * Starts the runner: schedules, leases, and the jobs of the queue. `queueUrl` reaches the queue's own tables; what drills
+ * restore lies in `drillFolder` meanwhile.
+ */
 export async function startRunner(
   services: Services,
   queueUrl: string,
+  drillFolder: string,
   report: (error: unknown) => void,
 ): Promise<{ stop(): Promise<void> }> {
   const queue: Runner = await run({
@@ -36,6 +42,10 @@ export async function startRunner(
       '23 4 * * * checks ?id=daily {depth:"objects"}',
       '23 5 * * 6 checks ?id=weekly {depth:"trees"}',
       '23 6 1 * * checks ?id=monthly {depth:"bytes"}',
+      // the last word of a day counts
+      "37 5,11,17,22 * * * usage ?jobKey=usage",
+      // by day, when few backups run
+      "29 8-17 * * * drills ?jobKey=drills",
     ].join("\n"),
     taskList: {
       retention: async (payload) => {
@@ -65,6 +75,12 @@ export async function startRunner(
         const to = new Date(services.now().getTime() - 3_600_000);
         await services.db.withScope({ role: "system" }, (tx) => countNights(tx, to));
       },
+      drills: async () => {
+        await requestDueDrills(services);
+      },
+      usage: async () => {
+        await noteTodaysUsage(services);
+      },
       look: async () => {
         await lookAtAll(services);
       },
@@ -74,6 +90,7 @@ export async function startRunner(
   await services.runnerKeys?.beat();
   const beating = setInterval(() => void services.runnerKeys?.beat().catch(report), RUNNER_BEAT_MS);
   const network = new NetworkRuns(services).goOn(report);
+  const drills = new DrillRuns(services, drillFolder);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();
   const tick = async () => {
@@ -83,6 +100,7 @@ export async function startRunner(
       await tickSchedules(services);
       await tickFollowers(services);
       await network.start();
+      await drills.start();
     } catch (error) {
       report(error);
     }
@@ -107,6 +125,7 @@ export async function startRunner(
     stop: async () => {
       stopped = true;
       network.stop();
+      drills.stop();
       clearInterval(timer);
       clearInterval(beating);
       await ticking;

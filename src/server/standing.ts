@@ -11,10 +11,11 @@ import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { listDepots, listGrants } from "@/db/depots";
+import { failedDrills } from "@/db/drills";
 import { unsentSince } from "@/db/notices";
 import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { type StandingFilter, sourcesInNeed, standingNames, stateCounts } from "@/db/sources";
+import { type StandingFilter, sourcesInNeed, stateCounts } from "@/db/sources";
 
 export interface NightRow {
   readonly clientId: string;
@@ -49,31 +50,14 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
   const clients = new Map(counted.map((row) => [row.clientId, row]));
   const full = await fullDepots(tx, clients);
   const damages = await damagedSources(tx, filter.clientId ?? null);
-  const needy = await sourcesInNeed(tx, filter, now, {
+  const drills = await failedDrills(tx, filter.clientId ?? null);
+  const also = {
     silentSince: new Date(now.getTime() - SILENT_HOURS * HOUR_MS),
-    sourceIds: damages.map((damage) => damage.sourceId),
+    sourceIds: [...damages, ...drills].map((one) => one.sourceId),
     depots: full,
-  });
-  const names = await standingNames(tx, now);
-  const sources = needy
-    .map((source): SourceFacts => {
-      const policy = source.policyId ? names.policies.get(source.policyId) : undefined;
-      const depot = source.depotId ? names.depots.get(source.depotId) : undefined;
-      return {
-        ...source,
-        clientName: clients.get(source.clientId)?.clientName ?? "",
-        siteName: names.sites.get(source.siteId) ?? "",
-        hasPolicy: source.policyId !== null,
-        policyName: policy?.name ?? null,
-        policyChanged: policy?.changed ?? null,
-        depotName: depot?.name ?? null,
-        depotAwayUntil: depot?.away ?? null,
-        keyConfirmed: names.goodKeys.has(source.clientId),
-      };
-    })
-    .sort((a, b) =>
-      a.clientName < b.clientName ? -1 : a.clientName > b.clientName ? 1 : a.name < b.name ? -1 : 1,
-    );
+  };
+  const clientNames = new Map(counted.map((row) => [row.clientId, row.clientName]));
+  const sources = await sourcesInNeed(tx, filter, now, also, clientNames);
   const depots: DepotFacts[] = full.flatMap(({ clientId, ...depot }) => {
     const sourceIds = sources
       .filter(
@@ -112,7 +96,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     at: now,
     total: Object.values(counts).reduce((sum, count) => sum + count, 0),
     counts,
-    causes: findCauses(sources, depots, now, damages, unsent),
+    causes: findCauses(sources, depots, now, { damages, unsent, drills }),
     sources,
     nights,
     rows,

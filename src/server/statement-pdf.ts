@@ -86,6 +86,9 @@ function bars(sheet: Sheet, statement: Statement): void {
   sheet.use("plain", 10);
 }
 
+/** So many drills stand on paper one by one. */
+const DRILLS_MOST = 60;
+
 /** Makes the PDF of a statement. */
 export async function statementPdf(
   statement: Statement,
@@ -146,6 +149,17 @@ export async function statementPdf(
   );
   sheet.begin("Checks");
   sheet.line(statement.checks);
+  sheet.begin("Drills");
+  sheet.line(statement.drilled);
+  if (statement.drills.length)
+    sheet.list(
+      statement.drills.slice(0, DRILLS_MOST).map((drill) => ({
+        text: `${dayOf(drill.at, zone)}: ${drill.source}, ${drill.sentence}`,
+        more: drill.evidence ? [`BLAKE3 of the list of files ${drill.evidence}`] : [],
+      })),
+    );
+  if (statement.drills.length > DRILLS_MOST)
+    sheet.line(`And ${statement.drills.length - DRILLS_MOST} more; the CSV has each.`);
   sheet.begin("Restores done");
   if (statement.restores.length === 0) sheet.line("None in this period.");
   else

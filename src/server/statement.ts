@@ -3,6 +3,7 @@ import { CODES } from "@/core/codes";
 import { composeStatement, type Statement } from "@/core/statement/statement";
 import type { Client } from "@/db/clients";
 import { listGrants } from "@/db/depots";
+import { drillsBetween } from "@/db/drills";
 import { addedBetween } from "@/db/points";
 import type { Tx } from "@/db/scope";
 import { sourceStandings } from "@/db/sources";
@@ -18,9 +19,9 @@ import { invalid } from "./problem";
 
 const MAX_DAYS = 400;
 
-/** The days of a statement, both ends included, as moments in the client's zone. Without a wish: the last 30 days. */
+/** The days of a statement, both ends included, as moments in the zone of the client, or of whoever it is for. Without a wish: the last 30 days. */
 export function periodOf(
-  client: Client,
+  client: Pick<Client, "zone">,
   from: string | undefined,
   to: string | undefined,
   now: Date,
@@ -85,6 +86,10 @@ export async function clientStatement(
       bytes: Number(figures.bytes ?? 0),
     })),
     checks: await checksBetween(tx, client.id, from, to),
+    drills: (await drillsBetween(tx, client.id, from, to)).map(({ code, ...drill }) => ({
+      ...drill,
+      cause: code ? CODES[code].title : null,
+    })),
     words: await wordsBetween(tx, client.id, firstDay, lastDay),
     spaceUsed: grants.reduce((sum, grant) => sum + grant.usedBytes, 0),
     quota: grants.length ? grants.reduce((sum, grant) => sum + grant.quotaBytes, 0) : null,

@@ -1,6 +1,6 @@
 "use client";
 
-import type { BandwidthHours, Command, Conduct } from "@/core/policy/conduct";
+import { type BandwidthHours, type Command, type Conduct, PLAIN_CONDUCT } from "@/core/policy/conduct";
 import { SelectField, TextField } from "./form";
 import { EVENING, HoursFields, TakeAway } from "./hours-fields";
 
@@ -21,6 +21,7 @@ export interface ConductDraft {
   readonly after: CommandDraft;
   readonly retries: string;
   readonly retryMinutes: string;
+  readonly drillDays: string;
 }
 
 const commandDraft = (command: Command | null | undefined): CommandDraft => ({
@@ -41,6 +42,7 @@ export const conductDraft = (clause: Conduct | undefined): ConductDraft => ({
   after: commandDraft(clause?.after ?? null),
   retries: String(clause?.retries ?? 2),
   retryMinutes: String(clause?.retryMinutes ?? 10),
+  drillDays: clause ? String(clause.drillDays ?? "") : String(PLAIN_CONDUCT.drillDays),
 });
 
 export function conductOf(draft: ConductDraft, number: (text: string) => number): unknown {
@@ -53,6 +55,7 @@ export function conductOf(draft: ConductDraft, number: (text: string) => number)
     after: command(draft.after),
     retries: number(draft.retries),
     retryMinutes: number(draft.retryMinutes),
+    drillDays: draft.drillDays.trim() === "" ? null : number(draft.drillDays),
   };
 }
 
@@ -177,6 +180,15 @@ export function ConductFields({
           onChange={(event) => set({ retryMinutes: event.target.value })}
         />
       </div>
+      <TextField
+        label="A drill of each source every, days"
+        help="A recovery point is restored at the runner, read again and held against what was kept; the statement shows it. Empty: none."
+        error={errorOf("conduct.drillDays")}
+        inputMode="numeric"
+        placeholder="none"
+        value={draft.drillDays}
+        onChange={(event) => set({ drillDays: event.target.value })}
+      />
     </>
   );
 }

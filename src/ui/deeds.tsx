@@ -76,6 +76,18 @@ export function BackUpButton({
   );
 }
 
+/** Asks for a drill of a source. */
+export function DrillButton({ sourceId }: { sourceId: string }) {
+  return (
+    <DeedButton
+      deed={() => callApi("POST", `/sources/${sourceId}/drills`)}
+      done="The drill is asked for; it stands in Runs."
+    >
+      Do a drill now
+    </DeedButton>
+  );
+}
+
 /** Asks for a run of each source. */
 export function BackUpEach({ sourceIds, label }: { sourceIds: readonly string[]; label: string }) {
   return (

@@ -3,6 +3,7 @@
 import { formatBytes } from "@/core/units/bytes";
 import { useTape } from "./live";
 import { progressText, type RunProgressShown, shareDone, ThinBar } from "./progress";
+import { RateDrawing } from "./rate-drawing";
 
 /** A run's progress as the events tell it, without reloading. */
 export function LiveProgress({
@@ -28,6 +29,7 @@ export function LiveProgress({
         {formatBytes(progress.bytes ?? 0)}
         {progress.totalBytes ? ` of about ${formatBytes(progress.totalBytes)}` : ""} passed
       </p>
+      <RateDrawing rates={progress.rates} />
     </div>
   );
 }

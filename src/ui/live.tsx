@@ -8,7 +8,7 @@ import type { RunProgressShown } from "./progress";
 /** A run that goes on, as the events tell it. */
 export interface TapeRun {
   readonly id: string;
-  readonly kind: "backup" | "restore";
+  readonly kind: "backup" | "restore" | "drill";
   readonly state: string;
   readonly sourceName: string;
   readonly machineName: string;

@@ -3,8 +3,18 @@
 import { usePathname, useRouter } from "next/navigation";
 import { useState } from "react";
 
-/** The days of a statement, both ends included. */
-export function PeriodForm({ from, to, refused }: { from: string; to: string; refused: string | null }) {
+/** The days of a statement, both ends included. `part`: of the view, kept in the address. */
+export function PeriodForm({
+  from,
+  to,
+  refused,
+  part,
+}: {
+  from: string;
+  to: string;
+  refused: string | null;
+  part?: string;
+}) {
   const router = useRouter();
   const pathname = usePathname();
   const [first, setFirst] = useState(from);
@@ -14,7 +24,8 @@ export function PeriodForm({ from, to, refused }: { from: string; to: string; re
       className="flex items-center gap-2"
       onSubmit={(event) => {
         event.preventDefault();
-        router.push(`${pathname}?from=${encodeURIComponent(first)}&to=${encodeURIComponent(last)}`);
+        const wanted = new URLSearchParams({ ...(part ? { part } : {}), from: first, to: last });
+        router.push(`${pathname}?${wanted}`);
       }}
     >
       <label className="text-soft" htmlFor="period-from">

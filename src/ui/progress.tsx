@@ -1,5 +1,6 @@
 import { formatBytes } from "@/core/units/bytes";
 import { formatDuration } from "@/core/units/duration";
+import type { Rates } from "@/core/units/rates";
 
 export interface RunProgressShown {
   readonly items?: number;
@@ -8,6 +9,7 @@ export interface RunProgressShown {
   readonly totalBytes?: number;
   readonly rate?: number;
   readonly stored?: number;
+  readonly rates?: Rates;
 }
 
 /** Share done, 0 to 1, or null where nobody knows the whole. */

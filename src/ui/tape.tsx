@@ -4,6 +4,7 @@ import Link from "next/link";
 import { useTape } from "./live";
 import { Mark } from "./mark";
 import { progressText, shareDone, ThinBar } from "./progress";
+import { runTitle } from "./run-title";
 
 const SHOWN = 3;
 
@@ -26,7 +27,7 @@ export function Tape({ next }: { next: string | null }) {
           data-tape={run.sourceName}
         >
           <Mark state="running" share={shareDone(run.progress) ?? 0.4} />
-          {run.kind === "restore" ? `Restore to ${run.machineName}` : run.sourceName}
+          {runTitle(run)}
           <ThinBar share={shareDone(run.progress)} label={`Progress of ${run.sourceName}`} />
           <span className="text-soft">{progressText(run.progress)}</span>
         </Link>

@@ -228,7 +228,9 @@ describe("the nights", () => {
       );
     const told = async () =>
       (await console_.services.db.withScope({ role: "provider" }, (tx) => nightCounts(tx, {}, at(400))))
-        .map(({ night, outcome, runs }) => ({ night, outcome, runs }))
+        .flatMap(({ night, cell }) =>
+          Object.entries(cell).flatMap(([outcome, runs]) => (runs ? { night, outcome, runs } : [])),
+        )
         .sort((a, b) => a.night.localeCompare(b.night) || a.outcome.localeCompare(b.outcome));
     const count = (hours: number) =>
       console_.services.db.withScope({ role: "system" }, (tx) => countNights(tx, at(hours)));
@@ -278,7 +280,7 @@ describe("the nights", () => {
     const told = await console_.services.db.withScope({ role: "provider" }, (tx) =>
       nightCounts(tx, {}, new Date(now.getTime() - 400 * HOUR_MS)),
     );
-    expect(told.reduce((sum, { runs: n }) => sum + n, 0)).toBe(40);
+    expect(told.reduce((sum, { cell }) => sum + cell.clean, 0)).toBe(40);
   });
 });
 

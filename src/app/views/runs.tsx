@@ -1,6 +1,7 @@
 import { DateTime } from "luxon";
 import Link from "next/link";
 import { CODES } from "@/core/codes";
+import { type DrillFigures, drillSentence } from "@/core/drill/drill";
 import { OUTCOMES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted, formatDuration } from "@/core/units/duration";
@@ -12,7 +13,9 @@ import { BackUpButton, StopButton } from "@/ui/deeds";
 import { LiveProgress } from "@/ui/live-progress";
 import { Mark } from "@/ui/mark";
 import { Clock, clockText } from "@/ui/moment";
+import { RateDrawing } from "@/ui/rate-drawing";
 import { RunDepots } from "@/ui/run-depots";
+import { runTitle } from "@/ui/run-title";
 import { loadPart, messagesPart, PartLinks } from "./runs-parts";
 import type { ViewInput, ViewOutput } from "./view";
 
@@ -67,9 +70,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
         scroll={false}
       >
         <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
-        <span className="truncate font-semibold">
-          {run.kind === "restore" ? `Restore to ${run.machineName}` : run.sourceName}
-        </span>
+        <span className="truncate font-semibold">{runTitle(run)}</span>
         <span className="text-soft truncate">{run.clientName}</span>
         <span className="truncate">{shortly(run)}</span>
         <span className="text-soft text-right text-[13px] whitespace-nowrap">
@@ -164,6 +165,7 @@ function shortly(run: RunRow): string {
   if (run.state !== "ended") return "running";
   if (run.code && run.outcome !== "clean") return CODES[run.code].title;
   if (run.outcome === "clean" || run.outcome === "caution") {
+    if (run.kind === "drill") return drillSentence(run.figures);
     return run.kind === "restore"
       ? `${counted(Number(figures.files ?? 0), "file")}, ${formatBytes(Number(figures.bytes ?? 0))}`
       : `${counted(Number(figures.filesRead ?? 0), "file")} read, ${formatBytes(Number(figures.storedBytes ?? 0))} added`;
@@ -171,7 +173,7 @@ function shortly(run: RunRow): string {
   return run.message ?? run.outcome ?? "";
 }
 
-function figuresOf(run: RunRow): [string, string][] {
+function figuresOf(run: RunRow, zone: string): [string, string][] {
   const number = (name: string) => Number(run.figures[name] ?? 0);
   if (run.kind === "restore") {
     const rows: [string, string][] = [
@@ -184,6 +186,15 @@ function figuresOf(run: RunRow): [string, string][] {
     if (number("replaced")) rows.push(["Replaced", counted(number("replaced"), "item")]);
     if (number("skipped")) rows.push(["Skipped", counted(number("skipped"), "item")]);
     return rows;
+  }
+  if (run.kind === "drill") {
+    const { figures } = run as { figures: Partial<DrillFigures> };
+    if (!figures.moment) return [];
+    return [
+      ["Point", `${clockText(new Date(figures.moment), zone)}, from ${figures.depotName}`],
+      ["Came back", drillSentence(figures)],
+      ["Evidence", `BLAKE3 of the list of files ${figures.evidence}`],
+    ];
   }
   if (!("filesRead" in run.figures)) return [];
   return [
@@ -209,7 +220,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
       <div>
         <h2 className="flex items-center gap-2 pr-7 text-[17px]">
           <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
-          {run.kind === "restore" ? `Restore to ${run.machineName}` : run.sourceName}
+          {runTitle(run)}
         </h2>
         <p className="text-soft">
           {run.clientName} · {run.outcome ?? (run.state === "due" ? "waiting" : "running")}
@@ -259,13 +270,14 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
             <dd>full: everything is read anew</dd>
           </>
         )}
-        {figuresOf(run).map(([label, value]) => (
+        {figuresOf(run, zone).map(([label, value]) => (
           <div key={label} className="contents">
             <dt>{label}</dt>
-            <dd>{value}</dd>
+            <dd className="min-w-0 break-words">{value}</dd>
           </div>
         ))}
       </dl>
+      {run.state === "ended" && <RateDrawing rates={run.progress.rates} />}
       <RunDepots runId={run.id} initial={depots} />
       <div className="flex gap-2">
         {run.state !== "ended" && <StopButton runId={run.id} />}

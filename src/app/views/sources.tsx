@@ -1,4 +1,6 @@
 import Link from "next/link";
+import { CODES } from "@/core/codes";
+import { drillSentence } from "@/core/drill/drill";
 import { baseOf } from "@/core/places";
 import { encryptionSentence } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
@@ -6,6 +8,7 @@ import { counted } from "@/core/units/duration";
 import { listClients, listSites } from "@/db/clients";
 import { type Connection, connectionById } from "@/db/connections";
 import { placesOfSource } from "@/db/copies";
+import { lastDrill } from "@/db/drills";
 import { holdsOf } from "@/db/holds";
 import { type Machine, machineById } from "@/db/machines";
 import { pointsOf } from "@/db/points";
@@ -14,7 +17,7 @@ import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources";
 import { sentencesOf } from "@/server/policy-saving";
-import { BackUpButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
+import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
 import { DeleteSource } from "@/ui/delete-source";
 import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
@@ -157,6 +160,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
       ? (source.keyHolding ?? "none")
       : "not confirmed";
   const places = await placesOfSource(tx, source.id);
+  const drill = await lastDrill(tx, source.id);
   return (
     <div className="grid gap-5">
       <div>
@@ -253,6 +257,30 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
           </table>
         </section>
       )}
+      {points.length > inGrace.length && (
+        <section>
+          <h3 className="part-title mb-1">Proof</h3>
+          <p className="mb-2">
+            {drill ? (
+              <>
+                <Mark state={drill.outcome} /> Drill of <Clock moment={drill.at} zone={zone} />:{" "}
+                {drill.figures.moment
+                  ? drillSentence(drill.figures)
+                  : drill.code
+                    ? CODES[drill.code].title
+                    : "it did not come to its end"}
+                .{" "}
+                <Link className="text-primary underline" href={`${clientBase}/runs?sel=${drill.runId}`}>
+                  Its run
+                </Link>
+              </>
+            ) : (
+              "No drill was done yet: nobody has seen that what is kept restores."
+            )}
+          </p>
+          <DrillButton sourceId={source.id} />
+        </section>
+      )}
       {inGrace.length > 0 && (
         <section>
           <h3 className="part-title mb-1">Dropped, in their days of grace</h3>
@@ -295,7 +323,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
             <li key={run.id} className="border-line flex items-center gap-2 border-b py-[5px]">
               <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
               <Link className="quiet flex-1" href={`${clientBase}/runs?sel=${run.id}`}>
-                {run.kind === "restore" ? "Restore, " : ""}
+                {{ backup: "", restore: "Restore, ", drill: "Drill, " }[run.kind]}
                 {run.outcome ?? (run.state === "due" ? "waiting" : "running")}
               </Link>
               <span className="text-soft text-[13px]">

@@ -248,6 +248,28 @@ export function StatementArticle({
         <p>{statement.checks}</p>
       </section>
       <section>
+        <h3 className="part-title mb-1">Drills</h3>
+        <p>{statement.drilled}</p>
+        {statement.drills.length > 0 && (
+          <details className="mt-1">
+            <summary className="cursor-pointer underline">Each of them, with its check sum</summary>
+            <ul className="mt-1 grid gap-1 text-[13.5px]">
+              {statement.drills.map((drill) => (
+                <li key={`${drill.at.toISOString()} ${drill.source}`}>
+                  <Mark state={drill.outcome} /> <Clock moment={drill.at} zone={zone} />: {drill.source},{" "}
+                  {drill.sentence}
+                  {drill.evidence && (
+                    <span className="text-soft block font-mono text-[11.5px] break-all">
+                      BLAKE3 of the list of files {drill.evidence}
+                    </span>
+                  )}
+                </li>
+              ))}
+            </ul>
+          </details>
+        )}
+      </section>
+      <section>
         <h3 className="part-title mb-1">Restores done</h3>
         {statement.restores.length === 0 && <p>None in this period.</p>}
         <ul>

@@ -1,12 +1,16 @@
 import Link from "next/link";
 import { STATES } from "@/core/protection/state";
 import { mayDo } from "@/core/rights/rights";
+import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
+import type { Usage } from "@/core/usage/usage";
 import { listClients } from "@/db/clients";
 import { mailSettings } from "@/db/notices";
 import { stateCounts } from "@/db/sources";
 import { linksOf, type SendingRow, sendingOf } from "@/db/statements";
 import { Problem } from "@/server/problem";
 import { clientStatement, periodOf } from "@/server/statement";
+import { usageOf } from "@/server/usage";
 import { Mark } from "@/ui/mark";
 import { clockText, dayText } from "@/ui/moment";
 import { PeriodForm } from "@/ui/period-form";
@@ -15,16 +19,119 @@ import { StatementArticle } from "./statement-article";
 import type { ViewInput, ViewOutput } from "./view";
 
 export async function statementsView(input: ViewInput): Promise<ViewOutput> {
-  return input.place.client ? oneStatement(input) : chooseClient(input);
+  if (input.place.client) return oneStatement(input);
+  return input.ask("part") === "usage" ? usagePart(input) : chooseClient(input);
 }
 
-async function chooseClient({ tx, now }: ViewInput): Promise<ViewOutput> {
+/** What the view shows of all clients: how each stands, or what each used. */
+function Parts({ part, href }: { part: "statements" | "usage"; href: ViewInput["href"] }) {
+  const names = { statements: "Statements", usage: "Usage" };
+  return (
+    <nav className="flex items-baseline gap-4" aria-label="Parts of Statements">
+      {(["statements", "usage"] as const).map((one) =>
+        one === part ? (
+          <h1 key={one} className="text-[15px] font-bold">
+            {names[one]}
+          </h1>
+        ) : (
+          <Link
+            key={one}
+            className="text-soft underline"
+            href={href({ part: one === "usage" ? "usage" : undefined, from: undefined, to: undefined })}
+          >
+            {names[one]}
+          </Link>
+        ),
+      )}
+    </nav>
+  );
+}
+
+async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput> {
+  let refused: string | null = null;
+  let usage: Usage;
+  try {
+    usage = await usageOf(tx, null, ask("from"), ask("to"), now);
+  } catch (error) {
+    if (!(error instanceof Problem)) throw error;
+    refused = error.detail ?? error.message;
+    usage = await usageOf(tx, null, undefined, undefined, now);
+  }
+  const { firstDay, lastDay, lines } = usage;
+  const main = (
+    <>
+      <div className="head-line flex-wrap">
+        <Parts part="usage" href={href} />
+        <PeriodForm from={ask("from") ?? firstDay} to={ask("to") ?? lastDay} refused={refused} part="usage" />
+        <a
+          className="btn btn-plain ml-auto"
+          href={`/api/v1/usage?format=csv&from=${firstDay}&to=${lastDay}`}
+          download
+        >
+          CSV
+        </a>
+      </div>
+      <div className="min-h-0 flex-1 overflow-y-auto px-[14px] py-3" tabIndex={0}>
+        {lines.length > 0 && (
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th scope="col">Client</th>
+                <th scope="col">Kind</th>
+                <th scope="col">Depot</th>
+                <th scope="col" className="num">
+                  Sources
+                </th>
+                <th scope="col" className="num">
+                  Protected
+                </th>
+                <th scope="col" className="num">
+                  Stored
+                </th>
+                <th scope="col" className="num">
+                  At most
+                </th>
+                <th scope="col" className="num">
+                  Days
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {lines.map((line, i) => (
+                <tr key={`${line.clientId} ${line.kind} ${line.depotId}`}>
+                  <td className="font-semibold">
+                    {lines[i - 1]?.clientId === line.clientId ? "" : line.clientName}
+                  </td>
+                  <td>{line.kind}</td>
+                  <td>{line.depotName}</td>
+                  <td className="num">{line.mostSources}</td>
+                  <td className="num">{formatBytes(line.meanProtected)}</td>
+                  <td className="num">{formatBytes(line.meanStored)}</td>
+                  <td className="num">{formatBytes(line.mostStored)}</td>
+                  <td className="num">{line.days}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+        <p className="text-soft pt-3 text-[13px]">
+          {lines.length > 0
+            ? `${counted(usage.daysCounted, "day")} of this period ${usage.daysCounted === 1 ? "was" : "were"} written down. Sources: the most on one day. Protected and stored: the mean of these days; a kind's share of a depot by what its points added.`
+            : "Nothing was written down in this period. Usage is noted several times a day from now on."}
+        </p>
+      </div>
+    </>
+  );
+  return { main, docket: null };
+}
+
+async function chooseClient({ tx, now, href }: ViewInput): Promise<ViewOutput> {
   const clients = await listClients(tx);
   const counts = await stateCounts(tx, {}, now);
   const main = (
     <>
       <div className="head-line">
-        <h1 className="text-[15px] font-bold">Statements</h1>
+        <Parts part="statements" href={href} />
         <span className="text-soft">how each client stands</span>
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>

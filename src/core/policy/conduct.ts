@@ -44,6 +44,14 @@ export const conductClause = z.object({
     .min(1, "At least a minute.")
     .max(1440, "At most a day.")
     .default(10),
+  /** A drill of each source every so many days; null: none. */
+  drillDays: z
+    .number()
+    .int("Whole days.")
+    .min(1, "At least a day.")
+    .max(366, "At most a year; leave it empty for none.")
+    .nullable()
+    .default(30),
 });
 export type Conduct = z.infer<typeof conductClause>;
 
@@ -54,6 +62,7 @@ export const PLAIN_CONDUCT: Conduct = {
   after: null,
   retries: 2,
   retryMinutes: 10,
+  drillDays: 30,
 };
 
 const rateWords = (kib: number): string =>
@@ -76,6 +85,11 @@ export function conductSentence(conduct: Conduct): string {
     conduct.retries === 0
       ? "a failed run is not tried again"
       : `a failed run is tried again ${conduct.retries === 1 ? "once" : `${conduct.retries} times`}, ${conduct.retryMinutes} minutes apart`,
+  );
+  parts.push(
+    conduct.drillDays === null
+      ? "no drills"
+      : `a drill every ${conduct.drillDays === 1 ? "day" : `${conduct.drillDays} days`}`,
   );
   return parts.join("; ");
 }

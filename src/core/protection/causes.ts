@@ -84,6 +84,7 @@ export type CauseKind =
   | "no-policy"
   | "key-not-confirmed"
   | "messages-unsent"
+  | "drill-failed"
   | "orphan";
 
 /** Messages that were given up: nobody heard of what they tell. */
@@ -93,6 +94,22 @@ export interface UnsentFacts {
   readonly since: Date;
   /** What the last of them was refused with. */
   readonly error: string;
+}
+
+/** A source whose newest drill failed. */
+export interface DrillFacts {
+  readonly sourceId: string;
+  /** The depot that was proven; null where the drill did not come so far. */
+  readonly depotName: string | null;
+  readonly code: Code | null;
+  readonly at: Date;
+}
+
+/** What stands beside the states of sources. */
+export interface OtherFacts {
+  readonly damages?: readonly DamageFacts[];
+  readonly unsent?: UnsentFacts | null;
+  readonly drills?: readonly DrillFacts[];
 }
 
 /** One line of *needs you*: a cause, with all it touches. */
@@ -133,8 +150,7 @@ export function findCauses(
   sources: readonly SourceFacts[],
   depots: readonly DepotFacts[],
   now: Date,
-  damages: readonly DamageFacts[] = [],
-  unsent: UnsentFacts | null = null,
+  { damages = [], unsent = null, drills = [] }: OtherFacts = {},
 ): Cause[] {
   const causes: Cause[] = [];
   const groups = new Map<string, SourceFacts[]>();
@@ -168,6 +184,15 @@ export function findCauses(
     const here = damages.filter((damage) => damage.depotId === depotId && byId.has(damage.sourceId));
     if (here.length) causes.push(describeDamage(here, byId));
   }
+  const failed = drills.filter((drill) => byId.has(drill.sourceId));
+  for (const key of new Set(failed.map(drillKey)))
+    causes.push(
+      describeDrills(
+        key,
+        failed.filter((drill) => drillKey(drill) === key),
+        byId,
+      ),
+    );
   if (unsent && unsent.count > 0)
     causes.push({
       key: "messages-unsent",
@@ -283,6 +308,32 @@ function describeDamage(here: readonly DamageFacts[], byId: ReadonlyMap<string, 
     since: new Date(Math.min(...here.map((damage) => damage.since.getTime()))),
     code: "store.damaged",
     depotId,
+  };
+}
+
+/** Drills that failed in one depot in one way have one cause. */
+const drillKey = ({ depotName, code }: DrillFacts): string =>
+  `drill-failed:${depotName ?? ""}:${code ?? "internal.error"}`;
+
+function describeDrills(
+  key: string,
+  failed: readonly DrillFacts[],
+  byId: ReadonlyMap<string, SourceFacts>,
+): Cause {
+  const touched = failed.map((drill) => byId.get(drill.sourceId)!);
+  const { depotName, code } = failed[0]!;
+  const who = touched.length === 1 ? touched[0]!.name : counted(touched.length, "source");
+  return {
+    key,
+    kind: "drill-failed",
+    state: code === "drill.differs" || code === "store.damaged" ? "exposed" : "slipping",
+    title: `${who}: the last drill ${depotName ? `from ${depotName} ` : ""}failed, ${lower(CODES[code ?? "internal.error"].title)}`,
+    detail: `${names(touched)} · nobody knows whether what is kept restores until one ends well`,
+    sourceIds: touched.map((source) => source.id),
+    clientNames: clientsOf(touched),
+    since: new Date(Math.min(...failed.map((drill) => drill.at.getTime()))),
+    code,
+    depotId: null,
   };
 }
 

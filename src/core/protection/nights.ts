@@ -1,13 +1,12 @@
 import { DateTime } from "luxon";
 import type { Outcome } from "./state";
 
-/** How many runs of a client ended so in one night. */
+/** How the runs of a client ended in one night. */
 export interface NightCount {
   readonly clientId: string;
   /** The local date of its evening, as `nightOf` gives it. */
   readonly night: string;
-  readonly outcome: Outcome;
-  readonly runs: number;
+  readonly cell: NightCell;
 }
 
 /** One client's runs of one night, counted by outcome. */
@@ -24,17 +23,28 @@ export function lastNights(now: Date, zone: string, count: number): string[] {
   return Array.from({ length: count }, (_, i) => newest.minus({ days: count - 1 - i }).toISODate()!);
 }
 
-const emptyCell = (): NightCell => ({ clean: 0, caution: 0, failed: 0, stopped: 0, missed: 0 });
-
 /** Clients down, nights across. */
 export function nightsTable(counts: readonly NightCount[]): Map<string, Map<string, NightCell>> {
   const table = new Map<string, Map<string, NightCell>>();
-  for (const { clientId, night, outcome, runs } of counts) {
-    const row = table.get(clientId) ?? new Map<string, NightCell>();
-    table.set(clientId, row);
-    const cell = row.get(night) ?? emptyCell();
-    row.set(night, cell);
-    cell[outcome] += runs;
+  for (const { clientId, night, cell } of counts) {
+    let row = table.get(clientId);
+    if (!row) {
+      row = new Map();
+      table.set(clientId, row);
+    }
+    const there = row.get(night);
+    row.set(
+      night,
+      there
+        ? {
+            clean: there.clean + cell.clean,
+            caution: there.caution + cell.caution,
+            failed: there.failed + cell.failed,
+            stopped: there.stopped + cell.stopped,
+            missed: there.missed + cell.missed,
+          }
+        : cell,
+    );
   }
   return table;
 }

@@ -38,26 +38,23 @@ describe("nights", () => {
     expect(lastNights(now, "UTC", 3)).toEqual(["2026-11-21", "2026-11-22", "2026-11-23"]);
   });
   it("loses no run and invents none", () => {
-    const outcome = fc.constantFrom(
-      "clean",
-      "caution",
-      "failed",
-      "stopped",
-      "missed",
-    ) as fc.Arbitrary<"clean">;
     const count = fc.record({
       clientId: fc.constantFrom("a", "b"),
       night: fc.constantFrom("2026-11-22", "2026-11-23", "2026-11-24"),
-      outcome,
-      runs: fc.nat(40),
+      cell: fc.record({
+        clean: fc.nat(40),
+        caution: fc.nat(40),
+        failed: fc.nat(40),
+        stopped: fc.nat(40),
+        missed: fc.nat(40),
+      }),
     });
+    const runs = (cells: Iterable<object>) =>
+      [...cells].flatMap((cell) => Object.values(cell) as number[]).reduce((a, b) => a + b, 0);
     fc.assert(
       fc.property(fc.array(count), (counts) => {
-        const total = [...nightsTable(counts).values()]
-          .flatMap((row) => [...row.values()])
-          .flatMap((cell) => Object.values(cell))
-          .reduce((a, b) => a + b, 0);
-        expect(total).toBe(counts.reduce((sum, { runs }) => sum + runs, 0));
+        const cells = [...nightsTable(counts).values()].flatMap((row) => [...row.values()]);
+        expect(runs(cells)).toBe(runs(counts.map(({ cell }) => cell)));
       }),
     );
     expect(keptShare([])).toBeNull();
@@ -107,13 +104,13 @@ describe("causes, not symptoms", () => {
       since: now,
       error: "connection refused",
     };
-    const [cause, ...more] = findCauses([], [], now, [], unsent);
+    const [cause, ...more] = findCauses([], [], now, { unsent });
     expect(more).toEqual([]);
     expect([cause!.title, cause!.detail]).toEqual([
       "3 messages did not get out and were given up",
       "to desk@lanternfold.example, Tickets · connection refused",
     ]);
-    expect(findCauses([], [], now, [], { ...unsent, count: 0 })).toEqual([]);
+    expect(findCauses([], [], now, { unsent: { ...unsent, count: 0 } })).toEqual([]);
   });
   it("makes one line of many failures with one cause", () => {
     const failed = { state: "exposed", lastOutcome: "failed", lastCode: "depot.full" } as const;
@@ -285,11 +282,13 @@ describe("causes, not symptoms", () => {
     const damage = { depotId: "d", depotName: "Harbour", points: 3, elsewhere: 3, since };
     const kept = [source("a"), source("b")];
     expect(
-      findCauses(kept, [], now, [
-        { ...damage, sourceId: "a" },
-        { ...damage, sourceId: "b", points: 1, elsewhere: 1, since: now },
-        { ...damage, sourceId: "another client's", points: 9, elsewhere: 0 },
-      ]),
+      findCauses(kept, [], now, {
+        damages: [
+          { ...damage, sourceId: "a" },
+          { ...damage, sourceId: "b", points: 1, elsewhere: 1, since: now },
+          { ...damage, sourceId: "another client's", points: 9, elsewhere: 0 },
+        ],
+      }),
     ).toMatchObject([
       {
         kind: "damage",
@@ -300,8 +299,30 @@ describe("causes, not symptoms", () => {
         since,
       },
     ]);
-    expect(findCauses(kept, [], now, [{ ...damage, sourceId: "a", elsewhere: 1 }])).toMatchObject([
-      { state: "exposed", detail: expect.stringContaining("2 points cannot be mended") },
+    expect(
+      findCauses(kept, [], now, { damages: [{ ...damage, sourceId: "a", elsewhere: 1 }] }),
+    ).toMatchObject([{ state: "exposed", detail: expect.stringContaining("2 points cannot be mended") }]);
+  });
+
+  it("tells of drills that failed, one line for each depot and code", () => {
+    const drill = { depotName: "Harbour", code: "drill.differs", at: now } as const;
+    const causes = findCauses([source("a"), source("b"), source("c")], [], now, {
+      drills: [
+        { ...drill, sourceId: "a" },
+        { ...drill, sourceId: "b", at: new Date(now.getTime() - 3_600_000) },
+        { sourceId: "c", depotName: null, code: "restore.no-room", at: now },
+        { ...drill, sourceId: "another client's" },
+      ],
+    });
+    expect(causes).toMatchObject([
+      {
+        kind: "drill-failed",
+        state: "exposed",
+        sourceIds: ["a", "b"],
+        since: new Date(now.getTime() - 3_600_000),
+        title: expect.stringMatching(/^2 sources: the last drill from Harbour failed/),
+      },
+      { kind: "drill-failed", state: "slipping", sourceIds: ["c"] },
     ]);
   });
 

@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { clausesSchema } from "../policy/clauses";
+import { RATES_MOST } from "../units/rates";
 
 /**
  * What agent and console say to each other over `/agent/v1`, JSON but for chunks and packs, which are bytes. Ids of
@@ -119,6 +120,10 @@ export const progressReport = z.object({
   totalBytes: z.number().optional(),
   rate: z.number().optional(),
   stored: z.number().optional(),
+  /** How fast it went so far, for the drawing. */
+  rates: z
+    .object({ every: z.number().positive(), values: z.array(z.number().min(0)).max(2 * RATES_MOST) })
+    .optional(),
 });
 export type ProgressReport = z.infer<typeof progressReport>;
 export const heartbeatAnswer = z.object({

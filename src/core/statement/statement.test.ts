@@ -78,6 +78,31 @@ const facts: StatementFacts = {
     },
   ],
   checks: [{ at: new Date("2026-11-03T10:00:00Z"), outcome: "clean" }],
+  drills: [
+    {
+      sourceId: "s1",
+      at: new Date("2026-11-03T10:00:00Z"),
+      outcome: "clean",
+      cause: null,
+      figures: {
+        depotName: "Harbour",
+        moment: "2026-11-03T08:00:00Z",
+        files: 40,
+        ofFiles: 40,
+        bytes: 4096,
+        differing: 0,
+        milliseconds: 900,
+        evidence: "ab12",
+      },
+    },
+    {
+      sourceId: "s2",
+      at: new Date("2026-11-03T11:00:00Z"),
+      outcome: "failed",
+      cause: "The depot cannot be reached",
+      figures: {},
+    },
+  ],
   words: [],
   spaceUsed: 9000,
   quota: 100000,
@@ -89,6 +114,20 @@ describe("a statement", () => {
     expect(statement.days.map((day) => day.day)).toEqual(["2026-11-02", "2026-11-03", "2026-11-04"]);
     expect(statement.days[0]!.outcomes).toMatchObject({ clean: 2, caution: 0 });
     expect(statement.days[1]!.outcomes).toMatchObject({ caution: 1, failed: 1 });
+  });
+  it("tells what drills proved, and of those that failed why", () => {
+    expect(statement.drilled).toBe(
+      "2 drills: 1 of 2 sources was restored on purpose and came back as it was; 1 drill failed.",
+    );
+    // the moment in the client's zone
+    expect(statement.drills.map(({ sentence, evidence }) => [sentence, evidence])).toEqual([
+      [
+        "the point of 2026-11-03 21:00 from Harbour: 40 files, 4.00 KiB, all of the point, in under a second; every byte as it was",
+        "ab12",
+      ],
+      ["The depot cannot be reached", null],
+    ]);
+    expect(composeStatement({ ...facts, drills: [] }).drilled).toBe("No drill was done in this period.");
   });
   it("tells the state at the end of each day, and none before a source was looked after", () => {
     const [first, second] = statement.sources;

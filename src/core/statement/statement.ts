@@ -1,4 +1,5 @@
 import { DateTime } from "luxon";
+import { type DrillFigures, drillSentence } from "../drill/drill";
 import { type Outcome, type ProtectionState, protectionState } from "../protection/state";
 import { formatBytes } from "../units/bytes";
 import { type CsvCell, csvLine } from "../units/csv";
@@ -73,6 +74,14 @@ export interface StatementFacts {
     readonly at: Date;
     readonly outcome: "clean" | "damage" | "failed";
   }[];
+  readonly drills: readonly {
+    readonly sourceId: string;
+    readonly at: Date;
+    readonly outcome: Outcome;
+    /** What was said about one that did not come to its end, or found something. */
+    readonly cause: string | null;
+    readonly figures: Partial<DrillFigures>;
+  }[];
   readonly words: readonly StatementWord[];
   readonly spaceUsed: number;
   readonly quota: number | null;
@@ -112,6 +121,16 @@ export interface Statement {
   readonly quota: number | null;
   readonly restores: readonly { readonly at: Date; readonly source: string; readonly sentence: string }[];
   readonly checks: string;
+  /** What drills of the period proved, in a sentence, and each of them. */
+  readonly drilled: string;
+  readonly drills: readonly {
+    readonly at: Date;
+    readonly source: string;
+    readonly outcome: Outcome;
+    readonly sentence: string;
+    /** The check sum of all that came back; null where nothing did. */
+    readonly evidence: string | null;
+  }[];
   readonly exceptions: readonly StatementException[];
   readonly comesNext: readonly string[];
 }
@@ -166,6 +185,16 @@ export function composeStatement(facts: StatementFacts): Statement {
       sentence: `${counted(restore.items, "item")}, ${formatBytes(restore.bytes)}, ${restore.outcome}${restore.by ? `, asked for by ${restore.by}` : ""}`,
     })),
     checks: checksSentence(facts.checks),
+    drilled: drillsSentence(facts),
+    drills: facts.drills.map((drill) => ({
+      at: drill.at,
+      source: nameOf.get(drill.sourceId) ?? GONE,
+      outcome: drill.outcome,
+      sentence: drill.figures.moment
+        ? `the point of ${DateTime.fromISO(drill.figures.moment, { zone: facts.zone }).toFormat("yyyy-MM-dd HH:mm")} from ${drill.figures.depotName}: ${drillSentence(drill.figures)}`
+        : (drill.cause ?? "it did not come to its end"),
+      evidence: drill.figures.evidence ?? null,
+    })),
     exceptions: exceptionsOf(facts, nameOf),
     comesNext: comesNext(facts, spaceAdded, days.size),
   };
@@ -254,6 +283,18 @@ function checksSentence(checks: StatementFacts["checks"]): string {
   const damage = bad.filter((check) => check.outcome === "damage").length;
   const failed = bad.length - damage;
   return `${done}: ${[damage ? `${damage} found damage` : "", failed ? `${failed} did not come to an end` : ""].filter(Boolean).join(", ")}.`;
+}
+
+function drillsSentence({ drills, sources }: StatementFacts): string {
+  if (drills.length === 0) return "No drill was done in this period.";
+  const there = new Set(sources.map((source) => source.id));
+  const proven = new Set(
+    drills
+      .filter((drill) => drill.outcome === "clean" && there.has(drill.sourceId))
+      .map((one) => one.sourceId),
+  );
+  const bad = drills.filter((drill) => drill.outcome !== "clean").length;
+  return `${counted(drills.length, "drill")}: ${proven.size} of ${counted(sources.length, "source")} ${proven.size === 1 ? "was" : "were"} restored on purpose and came back as ${proven.size === 1 ? "it was" : "they were"}${bad ? `; ${bad} ${bad === 1 ? "drill" : "drills"} failed` : ""}.`;
 }
 
 /** What is to be expected after the period, of what is planned and at the pace that it had. */
@@ -345,6 +386,15 @@ export function statementCsv(statement: Statement): string {
     [],
     ["Checks"],
     [statement.checks],
+    [],
+    ["Drill at", "Source", "Outcome", "What", "BLAKE3 of the list of files"],
+    ...statement.drills.map((drill) => [
+      drill.at.toISOString(),
+      drill.source,
+      drill.outcome,
+      drill.sentence,
+      drill.evidence,
+    ]),
     [],
     ["Exception on", "What happened", "What was done about it"],
     ...statement.exceptions.map((exception) => [

@@ -44,7 +44,7 @@ async function fill(services: Services, owner: pg.Client): Promise<void> {
      select gen_random_uuid(), g.client_id, 'group', 'Every evening', jsonb_build_object(
        'what', '{"folders": ["/home"], "include": [], "exclude": []}'::jsonb,
        'when', '{"schedules": [{"rule": "FREQ=DAILY;BYHOUR=21;BYMINUTE=30", "pass": "incremental"}], "windows": [], "stopAfterHours": null, "missed": "at-once", "after": null, "spreadMinutes": 60, "targetHours": 26}'::jsonb,
-       'conduct', '{"compression": "fast", "bandwidth": [], "before": null, "after": null, "retries": 2, "retryMinutes": 10}'::jsonb,
+       'conduct', '{"compression": "fast", "bandwidth": [], "before": null, "after": null, "retries": 2, "retryMinutes": 10, "drillDays": null}'::jsonb,
        'notices', '{"on": [], "mail": [], "webhooks": [], "digestAt": null, "quiet": null}'::jsonb,
        'howLong', '{"kind": "days", "days": 90}'::jsonb,
        'where', jsonb_build_object('depotId', g.depot_id, 'beside', '[]'::jsonb, 'atOnce', 2, 'carryTo', '[]'::jsonb, 'whenAway', 'wait')), now(), 'bench' from grants g`,

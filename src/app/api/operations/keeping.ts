@@ -9,6 +9,7 @@ import { notify } from "@/db/notify";
 import { pointById } from "@/db/points";
 import { sourceById } from "@/db/sources";
 import { requestCheck } from "@/runs/check";
+import { requestDrill } from "@/runs/drills";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
 import { depotParam, reason, sourceParam, uuid } from "./ids";
@@ -32,6 +33,18 @@ export const keeping = [
         const space = { depotId: depot.id, depotName: depot.name, clientId: params.clientId };
         return { checkId: await requestCheck(tx, context.who, space, body.depth) };
       }),
+  }),
+  operation({
+    id: "requestDrill",
+    method: "POST",
+    path: "/sources/{sourceId}/drills",
+    summary:
+      "Do a drill now: a recovery point is restored at the runner, read again, and held against what was kept.",
+    caller: "work",
+    status: 202,
+    params: sourceParam,
+    run: (context, { params }) =>
+      context.tx(async (tx) => ({ run: await requestDrill(tx, context.who, params.sourceId) })),
   }),
   operation({
     id: "listChecks",

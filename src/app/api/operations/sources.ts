@@ -131,7 +131,7 @@ export const sources = [
     caller: "look",
     query: scopeQuery.extend({
       outcome: z.enum(OUTCOMES).optional(),
-      kind: z.enum(["backup", "restore"]).optional(),
+      kind: z.enum(["backup", "restore", "drill"]).optional(),
       before: z.iso.datetime({ offset: true }).optional(),
       limit: z.coerce.number().int().min(1).max(500).default(100),
     }),

@@ -3,6 +3,7 @@ import { z } from "zod";
 import { isClientRole } from "@/core/rights/rights";
 import { nextSending } from "@/core/statement/sending";
 import { type Statement, statementCsv } from "@/core/statement/statement";
+import { usageCsv } from "@/core/usage/usage";
 import { type Client, clientById, readProvider } from "@/db/clients";
 import { mailSettings } from "@/db/notices";
 import type { Tx } from "@/db/scope";
@@ -23,6 +24,7 @@ import { clientStatement, periodOf, statementFile } from "@/server/statement";
 import { statementOfLink } from "@/server/statement-link";
 import { statementPdf } from "@/server/statement-pdf";
 import { sendStatement } from "@/server/statement-sending";
+import { usageOf } from "@/server/usage";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { clientParam, email, uuid } from "./ids";
 
@@ -95,6 +97,32 @@ export const statements = [
             format: query.format,
           });
         return answered(tx, client, statement, query, context.who.at);
+      });
+    },
+  }),
+  operation({
+    id: "readUsage",
+    method: "GET",
+    path: "/usage",
+    summary: "What clients used in a period, for invoices: by client, kind and depot, as JSON or CSV.",
+    caller: "look",
+    query: z.object({
+      clientId: uuid.optional(),
+      from: z.string().optional(),
+      to: z.string().optional(),
+      format: z.enum(["json", "csv"]).default("json"),
+    }),
+    run: async (context, { query }) => {
+      const usage = await context.tx((tx) =>
+        usageOf(tx, query.clientId ?? null, query.from, query.to, context.who.at),
+      );
+      if (query.format === "json") return { usage };
+      return new Response(usageCsv(usage), {
+        headers: {
+          "content-type": "text/csv; charset=utf-8",
+          "content-disposition": `attachment; filename="usage-${usage.firstDay}-${usage.lastDay}.csv"`,
+          "cache-control": "no-store",
+        },
       });
     },
   }),

@@ -1,0 +1,30 @@
+import { DateTime } from "luxon";
+import { composeUsage, type Usage } from "@/core/usage/usage";
+import { readProvider } from "@/db/clients";
+import type { Tx } from "@/db/scope";
+import { noteUsage, usageBetween } from "@/db/usage";
+import type { Services } from "./services";
+import { periodOf } from "./statement";
+
+const zoneOf = async (tx: Tx): Promise<string> => (await readProvider(tx))?.zone ?? "UTC";
+
+/** Writes down what every client uses now as today's usage. */
+export const noteTodaysUsage = (services: Services): Promise<number> =>
+  services.db.withScope({ role: "system" }, async (tx) =>
+    noteUsage(tx, DateTime.fromJSDate(services.now(), { zone: await zoneOf(tx) }).toISODate()!),
+  );
+
+/** The usage of a period, of one client or of all. Days are the provider's. Throws problems of the fields. */
+export async function usageOf(
+  tx: Tx,
+  clientId: string | null,
+  from: string | undefined,
+  to: string | undefined,
+  now: Date,
+): Promise<Usage> {
+  const zone = await zoneOf(tx);
+  const period = periodOf({ zone }, from, to, now);
+  const dayOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toISODate()!;
+  const [firstDay, lastDay] = [dayOf(period.from), dayOf(new Date(period.to.getTime() - 1))];
+  return composeUsage(await usageBetween(tx, clientId, firstDay, lastDay), firstDay, lastDay);
+}

@@ -1,0 +1,11 @@
+/** What a run is called in lists. */
+export const runTitle = (run: {
+  readonly kind: "backup" | "restore" | "drill";
+  readonly sourceName: string;
+  readonly machineName: string;
+}): string =>
+  ({
+    backup: run.sourceName,
+    restore: `Restore to ${run.machineName}`,
+    drill: `Drill of ${run.sourceName}`,
+  })[run.kind];
