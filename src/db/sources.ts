@@ -383,7 +383,7 @@ export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
     `with others as (select client_id, ${OTHERS.map((state) => `count(*) filter (where state = '${state}') as "${state}"`).join(", ")}
        from (select u.client_id, ${STATE} as state from source_summaries u where ${IN_SUMMARIES} and ${NOT_WELL}
          union all
-         select u.client_id, ${STATE} from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4 and not ${NOT_WELL}) u group by 1)
+         select u.client_id, ${STATE} from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4 and ${NOT_WELL} is not true) u group by 1)
      select n.client_id as "clientId", c.name as "clientName", c.slug as "clientSlug",
        json_build_object('kept', n.sources - ${OTHERS.map((state) => `coalesce(o."${state}", 0)`).join(" - ")},
          ${OTHERS.map((state) => `'${state}', coalesce(o."${state}", 0)`).join(", ")}) as counts

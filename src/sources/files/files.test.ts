@@ -3,6 +3,7 @@ import { randomBytes } from "node:crypto";
 import {
   appendFileSync,
   chmodSync,
+  closeSync,
   existsSync,
   ftruncateSync,
   linkSync,
@@ -12,6 +13,7 @@ import {
   openSync,
   readdirSync,
   readFileSync,
+  readSync,
   renameSync,
   rmSync,
   statSync,
@@ -24,8 +26,10 @@ import {
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { folderEntries, walkTree } from "@/store/browse";
+import { Identifier } from "@/store/identity";
 import { bring, freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { describeTree } from "../../../tests/same-tree";
+import { compareWithDisk } from "./compare";
 import { setMtime, writeXattr } from "./libc";
 
 const bytes = (text: string) => Buffer.from(text, "latin1");
@@ -80,6 +84,68 @@ describe("keeping and bringing back", () => {
     expect(describeTree(target)).toEqual(describeTree(root));
     expect(figures.files).toBe(first.counts.files);
     expect(statSync(join(target, "sparse.img")).blocks * 512).toBeLessThan(1024 * 1024);
+  });
+
+  it("tells each way in which what lies there is not what was kept", async () => {
+    const depot = new TestDepot();
+    const { root } = await snap(depot, awkwardTree());
+    const target = freshFolder("compared");
+    await bring(depot, root, target);
+    const compare = async () => {
+      const differing = new Map<string, string>();
+      let same = 0;
+      const { files } = await compareWithDisk(walkTree(depot.reader(), root, "/"), {
+        store: depot.reader(),
+        chunkIds: new Identifier(depot.keys.chunkId),
+        folder: target,
+        owners: true,
+        differs: (path, how) => differing.set(path, how),
+        same: () => {
+          same += 1;
+        },
+        signal: new AbortController().signal,
+      });
+      expect(same).toBe(files);
+      return differing;
+    };
+    expect([...(await compare())]).toEqual([]);
+    const at = (path: string) => join(target, path);
+    const timed = (path: string, change: () => void) => {
+      const { mtimeNs } = lstatSync(at(path), { bigint: true });
+      change();
+      setMtime(bytes(at(path)), mtimeNs);
+    };
+    // a bit in the middle of much, with its size and its time as they were
+    timed("big.bin", () => {
+      const file = openSync(at("big.bin"), "r+");
+      const one = Buffer.alloc(1);
+      readSync(file, one, 0, 1, 5_000_000);
+      one[0]! ^= 1;
+      writeSync(file, one, 0, 1, 5_000_000);
+      closeSync(file);
+    });
+    timed("plain", () => {
+      timed("plain/letter.txt", () => chmodSync(at("plain/letter.txt"), 0o644));
+      unlinkSync(at("plain/größer ☂.txt"));
+      unlinkSync(at("plain/link"));
+      symlinkSync("elsewhere.txt", at("plain/link"));
+      unlinkSync(at("plain/dangling"));
+      mkdirSync(at("plain/dangling"));
+      setMtime(bytes(at("plain/two\nlines")), 1n);
+      appendFileSync(at("plain/nothing"), "something");
+    });
+    const found = await compare();
+    expect(Object.fromEntries(found)).toMatchObject({
+      "/big.bin": "its content is another one",
+      "/plain/letter.txt": "its rights are 644 and were 640",
+      "/plain/größer ☂.txt": "it is not there",
+      "/plain/link": "it points elsewhere",
+      "/plain/dangling": "it is a folder and was a link",
+      "/plain/two\nlines": "its time of change is another one",
+      "/plain/nothing": "it has 9 bytes and had 0",
+    });
+    // the second name of the letter is the same file
+    expect([...found.keys()].filter((path) => !path.includes("same letter"))).toHaveLength(7);
   });
 
   it("stores the data of a file with holes, not the holes", async () => {
