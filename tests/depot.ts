@@ -5,6 +5,7 @@ import type { Code } from "@/core/codes";
 import { compileSelection } from "@/core/selection/selection";
 import { FilesReader } from "@/sources/files/reader";
 import { type ClashRule, restoreFiles } from "@/sources/files/writer";
+import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, type SnapshotResult, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
 import { packName } from "@/store/layout";
@@ -71,6 +72,7 @@ export async function snap(
     include?: string[];
     exclude?: string[];
     previous?: PreviousTree | null;
+    reader?: SourceReader;
   } = {},
 ): Promise<Snapped> {
   const writer = new StoreWriter(depot.keys, depot);
@@ -78,7 +80,7 @@ export async function snap(
   const notes: { code: Code; path: string }[] = [];
   const { folders = ["/"], include = [], exclude = [], previous = null } = options;
   const result = await storeSnapshot({
-    reader: new FilesReader(root),
+    reader: options.reader ?? new FilesReader(root),
     writer,
     keys: depot.keys,
     folders,

@@ -8,6 +8,7 @@ import { compileSelection } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
 import { homesOn } from "@/sources/files/homes";
 import { FilesReader } from "@/sources/files/reader";
+import { type StandingStill, standStill } from "@/sources/files/standing-still";
 import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
@@ -77,10 +78,13 @@ export async function backUpFiles(
 ): Promise<void> {
   const previous = job.previous ? state.openTree(job.sourceId, Buffer.from(job.previous.root, "hex")) : null;
   const memory = state.newTree(job.sourceId, previous);
+  const folders = existingOf(job.clauses.what.folders, root);
+  let still: StandingStill | null = null;
   try {
+    still = await snapshotFirst(job, folders, state, root, reporter);
     const tree = await makePoint(link, job, dataKey, reporter, {
-      reader: new FilesReader(root, [state.folder]),
-      folders: existingOf(job.clauses.what.folders, root),
+      reader: new FilesReader(root, [state.folder], still?.at),
+      folders,
       previous,
       resetMessage: job.previous && !previous ? "No file is known to be unchanged, so all are read." : null,
       keepNode: (id, bytes) => memory.keep(id, bytes),
@@ -89,7 +93,36 @@ export async function backUpFiles(
   } catch (error) {
     memory.discard();
     throw error;
+  } finally {
+    await still?.release();
   }
+}
+
+/** Lets the volumes stand still first, as Conduct says. Throws `snapshot.not-possible` where it has to be and cannot. */
+async function snapshotFirst(
+  job: BackupJob,
+  folders: readonly string[],
+  state: AgentState,
+  root: string,
+  reporter: RunReporter,
+): Promise<StandingStill | null> {
+  const { snapshot } = job.clauses.conduct;
+  if (snapshot === "none") return null;
+  const there = folders.map((folder) => join(root, folder)).filter((path) => existsSync(path));
+  const still = await standStill(there, job.runId, state.snapshots);
+  for (const volume of still.still)
+    reporter.log("info", null, null, `${volume} stands still: a snapshot is read.`);
+  const [first] = still.moving;
+  if (first && snapshot === "required") {
+    await still.release();
+    throw new CodedError(
+      "snapshot.not-possible",
+      still.moving.map(({ volume, why }) => `${volume}: ${why}`).join("; "),
+    );
+  }
+  for (const { volume, why } of still.moving)
+    reporter.log("info", null, null, `${volume} is read as it is: ${why}.`);
+  return still.still.length ? still : null;
 }
 
 /**

@@ -13,6 +13,7 @@ import {
 } from "node:fs";
 import { join } from "node:path";
 import { z } from "zod";
+import type { SnapshotLedger } from "@/sources/files/standing-still";
 import type { PreviousTree } from "@/sources/snapshot";
 import { ID_BYTES } from "@/store/pack";
 import { decodeNode, idKey, type TreeNode } from "@/store/tree";
@@ -49,6 +50,29 @@ export class AgentState {
     mkdirSync(this.folder, { recursive: true, mode: 0o700 });
     writeFileSync(`${this.identityFile}.new`, `${JSON.stringify(identity, null, 2)}\n`, { mode: 0o600 });
     renameSync(`${this.identityFile}.new`, this.identityFile);
+  }
+
+  /** Snapshots of volumes that a run made and has not taken away yet. */
+  readonly snapshots: SnapshotLedger = {
+    read: () => {
+      try {
+        return z.array(z.string()).parse(JSON.parse(readFileSync(this.snapshotsFile, "utf8")));
+      } catch {
+        return [];
+      }
+    },
+    write: (paths) => {
+      if (paths.length === 0) {
+        rmSync(this.snapshotsFile, { force: true });
+        return;
+      }
+      mkdirSync(this.folder, { recursive: true, mode: 0o700 });
+      writeFileSync(`${this.snapshotsFile}.new`, JSON.stringify(paths), { mode: 0o600 });
+      renameSync(`${this.snapshotsFile}.new`, this.snapshotsFile);
+    },
+  };
+  private get snapshotsFile(): string {
+    return join(this.folder, "snapshots.json");
   }
 
   private restoreFile = (runId: string): string => join(this.folder, `restore-${runId}`);

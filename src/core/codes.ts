@@ -188,6 +188,11 @@ export const CODES = {
     "Nothing, if the next one gets through. Otherwise widen the window or the hours in When.",
     true,
   ),
+  "snapshot.not-possible": text(
+    "A volume could not stand still",
+    "Conduct wants a snapshot before anything is read, and this volume makes none that the agent can use. Of Linux's file systems btrfs makes them, for an agent that runs as root.",
+    "Leave the folder out, move it to a volume that makes snapshots, or let Conduct read such volumes as they are.",
+  ),
   "command.failed": text(
     "A command before or after the run failed",
     "It ended with an error, did not end in time, or its machine runs no commands. Its output stands in the log.",

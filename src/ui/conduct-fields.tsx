@@ -22,6 +22,7 @@ export interface ConductDraft {
   readonly retries: string;
   readonly retryMinutes: string;
   readonly drillDays: string;
+  readonly snapshot: Conduct["snapshot"];
 }
 
 const commandDraft = (command: Command | null | undefined): CommandDraft => ({
@@ -42,6 +43,7 @@ export const conductDraft = (clause: Conduct | undefined): ConductDraft => ({
   after: commandDraft(clause?.after ?? null),
   retries: String(clause?.retries ?? 2),
   retryMinutes: String(clause?.retryMinutes ?? 10),
+  snapshot: clause?.snapshot ?? PLAIN_CONDUCT.snapshot,
   drillDays: clause ? String(clause.drillDays ?? "") : String(PLAIN_CONDUCT.drillDays),
 });
 
@@ -55,6 +57,7 @@ export function conductOf(draft: ConductDraft, number: (text: string) => number)
     after: command(draft.after),
     retries: number(draft.retries),
     retryMinutes: number(draft.retryMinutes),
+    snapshot: draft.snapshot,
     drillDays: draft.drillDays.trim() === "" ? null : number(draft.drillDays),
   };
 }
@@ -150,6 +153,15 @@ export function ConductFields({
         set={(bandwidth) => set({ bandwidth })}
         errorOf={(field) => errorOf(`conduct.${field}`)}
       />
+      <SelectField
+        label="A snapshot first, so that a slow copy does not mix two moments"
+        value={draft.snapshot}
+        onChange={(event) => set({ snapshot: event.target.value as ConductDraft["snapshot"] })}
+      >
+        <option value="possible">of volumes that can make one; others are read as they are</option>
+        <option value="required">of every volume, or the run fails</option>
+        <option value="none">none: files are read as they are</option>
+      </SelectField>
       <CommandFields
         label="Command before, on the machine"
         help="Runs in a shell as the agent's account, before anything is read: to flush a program, say, or to mount a disk. Its output goes into the run's log."

@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { existsSync, mkdirSync, readFileSync, statfsSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -268,6 +268,23 @@ describe("the clause When", () => {
     expect(full.figures).toMatchObject({ filesUnchanged: 0, changed: 0, newChunks: 0 });
     const next = await backUp(console_, machine.sourceId);
     expect(next.figures).toMatchObject({ filesRead: 0 });
+  });
+
+  it("lets volumes stand still first where they can, says where they cannot, and fails where they must", async () => {
+    const onBtrfs = statfsSync(machine.root).type === 0x9123683e;
+    await change({ conduct: conduct({ snapshot: "possible" }) });
+    const as = await backUp(console_, machine.sourceId);
+    expect(as.outcome).toBe("clean");
+    const told = (await logOf(as.id)).map((line) => line.message);
+    expect(told.some((line) => /is read as it is: .+|stands still/.test(line))).toBe(true);
+    await change({ conduct: conduct({ snapshot: "required" }) });
+    const must = await backUp(console_, machine.sourceId);
+    expect(must).toMatchObject(
+      onBtrfs ? { outcome: "clean" } : { outcome: "failed", code: "snapshot.not-possible" },
+    );
+    await change({ conduct: conduct({ snapshot: "none" }) });
+    const none = await backUp(console_, machine.sourceId);
+    expect((await logOf(none.id)).some((line) => /as it is|stands still/.test(line.message))).toBe(false);
   });
 
   it("tries a failed run again by itself, as often as Conduct says", async () => {

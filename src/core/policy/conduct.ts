@@ -30,6 +30,8 @@ const command = z.object({
 });
 export type Command = z.infer<typeof command>;
 
+export const SNAPSHOTS = ["none", "possible", "required"] as const;
+
 export const conductClause = z.object({
   compression: z.enum(["none", "fast", "strong"]).default("fast"),
   /** The lowest of those that hold at an hour counts; none: as fast as it goes. */
@@ -44,6 +46,8 @@ export const conductClause = z.object({
     .min(1, "At least a minute.")
     .max(1440, "At most a day.")
     .default(10),
+  /** A snapshot of the volumes first: not at all, where they can make one, or the run fails without. */
+  snapshot: z.enum(SNAPSHOTS).default("possible"),
   /** A drill of each source every so many days; null: none. */
   drillDays: z
     .number()
@@ -62,6 +66,7 @@ export const PLAIN_CONDUCT: Conduct = {
   after: null,
   retries: 2,
   retryMinutes: 10,
+  snapshot: "possible",
   drillDays: 30,
 };
 
@@ -79,6 +84,10 @@ export function conductSentence(conduct: Conduct): string {
     { none: "Not compressed", fast: "Compressed fast", strong: "Compressed strongly" }[conduct.compression],
     conduct.bandwidth.length ? `at most ${bandwidthWords(conduct.bandwidth)}` : "as fast as the link allows",
   ];
+  if (conduct.snapshot !== "possible")
+    parts.push(
+      conduct.snapshot === "none" ? "files are read as they are" : "a snapshot first, or the run fails",
+    );
   if (conduct.before) parts.push(`first “${conduct.before.line}”`);
   if (conduct.after) parts.push(`afterwards “${conduct.after.line}”`);
   parts.push(

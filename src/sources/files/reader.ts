@@ -6,7 +6,6 @@ import {
   lstatSync,
   openSync,
   readdirSync,
-  readFileSync,
   readlinkSync,
   readSync,
 } from "node:fs";
@@ -15,12 +14,7 @@ import { type ByteString, showBytes } from "@/store/tree";
 import type { Listed, OpenFile, SourceReader } from "../reader";
 import { dataRanges, readXattrs } from "./libc";
 import { joinPath, systemPath } from "./paths";
-
-const PSEUDO = new Set(
-  "autofs bpf binfmt_misc cgroup cgroup2 configfs debugfs devpts devtmpfs efivarfs fusectl hugetlbfs mqueue nsfs proc pstore rpc_pipefs securityfs sysfs tracefs".split(
-    " ",
-  ),
-);
+import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER } from "./standing-still";
 
 /** Translates what the system says about one item. */
 export function itemError(error: unknown, path: ByteString): CodedError {
@@ -64,32 +58,32 @@ function listed(name: ByteString, stats: BigIntStats): Listed {
  *
  * @param root the folder that counts as `/`: that of the machine itself, or where its disk is mounted in a container
  * @param passOver paths below it, as the system has them, that are never read
+ * @param still where a path of the system is read: in a snapshot, where there is one
  */
 export class FilesReader implements SourceReader {
   private readonly base: ByteString;
   private readonly passed: Set<ByteString>;
 
-  constructor(root: string, passOver: readonly string[] = []) {
+  constructor(
+    root: string,
+    passOver: readonly string[] = [],
+    private readonly still: ((path: ByteString) => ByteString) | null = null,
+  ) {
     this.base = root === "/" ? "" : Buffer.from(root).toString("latin1");
     this.passed = new Set(passOver.map((path) => Buffer.from(path).toString("latin1")));
-    for (const line of readFileSync("/proc/self/mounts", "latin1").split("\n")) {
-      const [, mount, kind] = line.split(" ");
-      if (mount && kind && PSEUDO.has(kind)) {
-        this.passed.add(
-          mount.replace(/\\([0-7]{3})/g, (_, digits: string) =>
-            String.fromCharCode(Number.parseInt(digits, 8)),
-          ),
-        );
-      }
-    }
+    for (const { path, system } of mountsOf()) if (PSEUDO_SYSTEMS.has(system)) this.passed.add(path);
   }
 
-  private full(path: ByteString): ByteString {
+  private live(path: ByteString): ByteString {
     return path === "/" ? this.base || "/" : this.base + path;
+  }
+  private full(path: ByteString): ByteString {
+    const live = this.live(path);
+    return this.still ? this.still(live) : live;
   }
 
   passesOver(path: ByteString): boolean {
-    return this.passed.has(this.full(path));
+    return path.endsWith(`/${SNAPSHOTS_FOLDER}`) || this.passed.has(this.live(path));
   }
 
   look(path: ByteString): Listed {
@@ -115,13 +109,18 @@ export class FilesReader implements SourceReader {
     const found: Listed[] = [];
     for (const name of names) {
       try {
-        found.push(listed(name, lstatSync(systemPath(joinPath(full, name)), { bigint: true })));
+        found.push(listed(name, lstatSync(systemPath(this.entry(path, full, name)), { bigint: true })));
       } catch (error) {
         const child = joinPath(path, name);
         problem(child, itemError(error, child));
       }
     }
     return found;
+  }
+
+  /** Where an entry of a folder is read: beside the folder, unless another volume begins there. */
+  private entry(folder: ByteString, full: ByteString, name: ByteString): ByteString {
+    return this.still ? this.full(joinPath(folder, name)) : joinPath(full, name);
   }
 
   target(path: ByteString): ByteString {
