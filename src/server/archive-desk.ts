@@ -8,11 +8,14 @@ import { change, one, type Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import type { ByteString } from "@/store/tree";
 import type { Context } from "./api/operation";
-import { type ArchiveFormat, streamArchive } from "./archive";
+import { type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
 import { momentLabel } from "./moment-label";
 import { notFound } from "./problem";
 
-/** Downloads: prepared as a basket, fetched once or more within the hour, by the person who prepared them. */
+/**
+ * Downloads: prepared as a basket, fetched once or more by the person who prepared them. One that broke off goes on where
+ * it was. An hour after it was prepared or begun last it is gone.
+ */
 
 const HOUR_MS = 3_600_000;
 
@@ -40,15 +43,32 @@ export async function prepareArchive<Item>(
   return id;
 }
 
-/** The basket of a download that the caller prepared within the hour. */
-export async function preparedBasket<Item>(context: Context, tx: Tx, id: string): Promise<Basket<Item>> {
-  const archive = await one<{ request: Basket<Item>; personId: string }>(
+/** A prepared download. */
+export interface Prepared<Item> extends Basket<Item> {
+  readonly id: string;
+  /** How long it is, bytes, once somebody had to know. */
+  readonly length: number | null;
+}
+
+/** A download that the caller prepared or began within the hour. */
+export async function preparedBasket<Item>(context: Context, tx: Tx, id: string): Promise<Prepared<Item>> {
+  const archive = await one<{ request: Basket<Item>; personId: string; length: number | null }>(
     tx,
-    `select request, person_id as "personId" from archives where id = $1 and created_at > $2`,
+    `select request, person_id as "personId", length from archives where id = $1 and created_at > $2`,
     [id, new Date(context.who.at.getTime() - HOUR_MS)],
   );
   if (!archive || archive.personId !== context.person!.id) throw notFound();
-  return archive.request;
+  return { ...archive.request, id, length: archive.length };
+}
+
+/** The part of so many bytes that a request wants; `whole` without a wish, or with one that cannot be told. */
+export function wantedPart(range: string | null, length: number): Part | "whole" | "beyond" {
+  const [, from, to] = /^bytes=(\d*)-(\d*)$/.exec(range?.trim() ?? "") ?? [];
+  if (from === undefined || to === undefined || (from === "" && to === "")) return "whole";
+  if (from === "") return Number(to) > 0 ? { from: Math.max(0, length - Number(to)), to: length } : "beyond";
+  const part = { from: Number(from), to: to === "" ? length : Math.min(length, Number(to) + 1) };
+  if (part.from >= length) return "beyond";
+  return part.to > part.from ? part : "whole";
 }
 
 /** A download is a restore too: it stands among the runs and in the statement. */
@@ -57,7 +77,7 @@ async function recordDownload(
   context: Context,
   point: Point,
   format: ArchiveFormat,
-  end: { failed: string | null; files: number; bytes: number },
+  end: { failed: string | null; from: number; files: number; bytes: number },
 ): Promise<void> {
   const source = (await sourceById(tx, point.sourceId))!;
   const id = randomUUID();
@@ -70,7 +90,7 @@ async function recordDownload(
     cause: "person",
     requestedBy: context.who.actor,
     dueAt: context.who.at,
-    request: { download: format },
+    request: { download: format, ...(end.from ? { from: end.from } : {}) },
     personId: context.person!.clientId ? context.person!.id : null,
   });
   await change(tx, "update runs set started_at = $2 where id = $1", [id, context.who.at]);
@@ -89,30 +109,54 @@ async function recordDownload(
   await context.record(tx, point.clientId, "downloaded files", source.name, { format, ...end });
 }
 
-/** Streams an archive to whoever asked, and notes how it ended. */
+/** Streams an archive, or the part that is asked for, to whoever asked, and notes how it ended. */
 export async function sendArchive(
   context: Context,
   items: readonly { readonly point: Point; readonly path: ByteString }[],
-  format: ArchiveFormat,
+  { id, format, ...prepared }: Pick<Prepared<unknown>, "id" | "format" | "length">,
 ): Promise<Response> {
   const first = items[0]!.point;
   const client = (await context.tx((tx) => clientById(tx, first.clientId)))!;
   const labelled = items.map((item) => ({ ...item, label: momentLabel(item.point.moment, client.zone) }));
   const fileName = `${client.slug}-${momentLabel(first.moment, client.zone).replace(" ", "-")}.${format}`;
-  const { stream, ended } = streamArchive(context.services, labelled, format);
+  const { headers } = context.request;
+  const tag = `"${id}"`;
+  const asked = headers.get("range");
+  const range = (headers.get("if-range") ?? tag) === tag ? asked : null;
+  // it costs something to know how long it is: only for whoever goes on
+  const length = prepared.length ?? (range ? await archiveLength(context.services, labelled, format) : null);
+  await context.services.db.withScope({ role: "system" }, (tx) =>
+    change(tx, "update archives set created_at = $2, length = $3 where id = $1", [
+      id,
+      context.who.at,
+      length,
+    ]),
+  );
+  const wanted = length === null ? "whole" : wantedPart(range, length);
+  const common = {
+    "accept-ranges": "bytes",
+    etag: tag,
+    "cache-control": "no-store, no-transform",
+  };
+  if (wanted === "beyond")
+    return new Response(null, { status: 416, headers: { ...common, "content-range": `bytes */${length}` } });
+  const part = wanted === "whole" ? undefined : wanted;
+  const { stream, ended } = streamArchive(context.services, labelled, format, part);
   const note = (failed: string | null, files: number, bytes: number) =>
     context
-      .tx((tx) => recordDownload(tx, context, first, format, { failed, files, bytes }))
+      .tx((tx) => recordDownload(tx, context, first, format, { failed, from: part?.from ?? 0, files, bytes }))
       .catch((error) => console.error(error));
   ended.then(
     ({ files, bytes }) => note(null, files, bytes),
     (error: Error) => note(error.message, 0, 0),
   );
   return new Response(Readable.toWeb(stream) as ReadableStream, {
+    status: part ? 206 : 200,
     headers: {
+      ...common,
+      ...(part ? { "content-range": `bytes ${part.from}-${part.to - 1}/${length}` } : {}),
       "content-type": format === "zip" ? "application/zip" : "application/x-tar",
       "content-disposition": `attachment; filename="${fileName}"`,
-      "cache-control": "no-store",
     },
   });
 }

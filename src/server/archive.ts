@@ -1,10 +1,11 @@
-import { PassThrough, Readable } from "node:stream";
+import { once } from "node:events";
+import { Readable, Transform, type TransformCallback } from "node:stream";
 import archiver from "archiver";
 import tar from "tar-stream";
 import type { Point } from "@/db/points";
 import { fileBytes, findEntry, type Walked, walkTree } from "@/store/browse";
 import type { ChunkReader } from "@/store/reader";
-import { type ByteString, showBytes } from "@/store/tree";
+import { type ByteString, type Entry, showBytes } from "@/store/tree";
 import { notFound } from "./problem";
 import type { Services } from "./services";
 
@@ -81,80 +82,157 @@ export interface ArchiveResult {
   bytes: number;
 }
 
-/** Streams an archive. `ended` resolves when the last byte is out, and rejects when it broke off. */
+/** Which bytes of an archive are wanted: from `from` to before `to`. */
+export interface Part {
+  readonly from: number;
+  readonly to: number;
+}
+const WHOLE: Part = { from: 0, to: Number.POSITIVE_INFINITY };
+
+/** Lets a part of what comes by through; the bytes before and after it are counted and dropped. */
+class Cut extends Transform {
+  passed = 0;
+  constructor(private readonly part: Part) {
+    super();
+  }
+  override _transform(bytes: Buffer, _: BufferEncoding, done: TransformCallback): void {
+    const { from, to } = this.part;
+    const [begin, end] = [Math.max(0, from - this.passed), Math.min(bytes.length, to - this.passed)];
+    this.passed += bytes.length;
+    if (end > begin) this.push(bytes.subarray(begin, end));
+    done();
+  }
+}
+
+/**
+ * Streams an archive, or a part of it: the same items give the same bytes every time, so that a download which broke off
+ * goes on where it was. `ended` resolves when the last byte is out, and rejects when it broke off.
+ */
 export function streamArchive(
   services: Services,
   items: readonly ArchiveItem[],
   format: ArchiveFormat,
+  part: Part = WHOLE,
 ): { stream: Readable; ended: Promise<ArchiveResult> } {
-  const output = new PassThrough();
+  const output = new Cut(part);
   const result: ArchiveResult = { files: 0, bytes: 0 };
-  const write = format === "tar" ? writeTar : writeZip;
-  const ended = write(services, items, output, result).then(() => result);
+  const written =
+    format === "tar"
+      ? writeTar(services, items, output, result, part)
+      : writeZip(services, items, output, result);
+  const ended = written.then(() => result);
   ended.catch((error: Error) => output.destroy(error));
   return { stream: output, ended };
 }
 
+/** How long an archive is, bytes. Of a TAR that is known from its entries; a ZIP has to be made once to tell. */
+export async function archiveLength(
+  services: Services,
+  items: readonly ArchiveItem[],
+  format: ArchiveFormat,
+): Promise<number> {
+  if (format === "tar") {
+    let length = TAR_END;
+    for await (const { entry, name } of entriesOf(services, items))
+      length += (await tarHeader(entry, name)).length + padded(contentLength(entry));
+    return length;
+  }
+  const output = new Cut({ from: 0, to: 0 });
+  output.resume();
+  await writeZip(services, items, output, { files: 0, bytes: 0 });
+  return output.passed;
+}
+
 const secondsOf = (mtime: bigint): Date => new Date(Number(mtime / 1_000_000n));
+const contentLength = (entry: Entry): number => (entry.type === "file" ? (entry.size ?? 0) : 0);
+
+/** A TAR is made of blocks of so many bytes, and ends with two that are empty. */
+const TAR_BLOCK = 512;
+const TAR_END = 2 * TAR_BLOCK;
+const padded = (bytes: number): number => Math.ceil(bytes / TAR_BLOCK) * TAR_BLOCK;
+
+/** What stands before the content of an entry: its header, and what does not fit into one. */
+async function tarHeader(entry: Entry, name: string): Promise<Buffer> {
+  const pack = tar.pack();
+  const header = {
+    name: entry.type === "folder" ? `${name}/` : name,
+    mode: entry.mode,
+    uid: entry.uid,
+    gid: entry.gid,
+    mtime: secondsOf(entry.mtime),
+    size: contentLength(entry),
+  };
+  if (entry.type === "folder") pack.entry({ ...header, type: "directory" });
+  else if (entry.type === "link")
+    pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
+  else pack.entry({ ...header, type: "file" });
+  await once(pack, "readable");
+  const parts: Buffer[] = [];
+  for (let bytes = pack.read(); bytes; bytes = pack.read()) parts.push(bytes as Buffer);
+  pack.destroy();
+  return Buffer.concat(parts);
+}
+
+const BROKEN = "the download was broken off";
 
 async function writeTar(
   services: Services,
   items: readonly ArchiveItem[],
-  output: PassThrough,
+  output: Cut,
   result: ArchiveResult,
+  { from, to }: Part,
 ): Promise<void> {
-  const pack = tar.pack();
-  const piped = new Promise<void>((resolve, reject) => {
+  let at = 0;
+  const write = async (bytes: Buffer) => {
+    if (output.destroyed) throw new Error(BROKEN);
+    at += bytes.length;
+    if (!output.write(bytes)) await drained(output);
+  };
+  /** Steps over what is not wanted without reading it. */
+  const step = (bytes: number) => {
+    at += bytes;
+    output.passed += bytes;
+  };
+  for await (const { reader, entry, name } of entriesOf(services, items)) {
+    if (at >= to) break;
+    await write(await tarHeader(entry, name));
+    const length = contentLength(entry);
+    if (at + padded(length) <= from) {
+      step(padded(length));
+      continue;
+    }
+    if (length > 0)
+      for await (const part of piecesInTurn(reader, entry)) {
+        await write(part);
+        result.bytes += part.length;
+      }
+    if (padded(length) > length) await write(Buffer.alloc(padded(length) - length));
+    if (entry.type === "file") result.files += 1;
+  }
+  if (at < to) await write(Buffer.alloc(TAR_END));
+  await new Promise<void>((resolve, reject) => {
     output
       .once("finish", resolve)
       .once("error", reject)
-      .once("close", () => reject(new Error("the download was broken off")));
+      .once("close", () => reject(new Error(BROKEN)));
+    output.end();
   });
-  piped.catch(() => {});
-  pack.on("error", () => {});
-  output.once("close", () => pack.destroy(new Error("the download was broken off")));
-  pack.pipe(output);
-  for await (const { reader, entry, name } of entriesOf(services, items)) {
-    const header = {
-      name: entry.type === "folder" ? `${name}/` : name,
-      mode: entry.mode,
-      uid: entry.uid,
-      gid: entry.gid,
-      mtime: secondsOf(entry.mtime),
-    };
-    if (entry.type === "folder") pack.entry({ ...header, type: "directory" });
-    else if (entry.type === "link")
-      pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
-    else {
-      const sink = pack.entry({ ...header, type: "file", size: entry.size ?? 0 });
-      for await (const part of piecesInTurn(reader, entry)) {
-        if (output.destroyed) throw new Error("the download was broken off");
-        result.bytes += part.length;
-        if (!sink.write(part)) await drained(sink, output);
-      }
-      (sink as NodeJS.WritableStream).end();
-      result.files += 1;
-    }
-  }
-  pack.finalize();
-  await piped;
 }
 
-const drained = (sink: NodeJS.EventEmitter, output: PassThrough): Promise<void> =>
+/** Resolves when there is room again, or when nobody reads any more. */
+const drained = (output: Transform): Promise<void> =>
   new Promise((resolve) => {
     const done = () => {
-      sink.off("drain", done);
-      output.off("close", done);
+      output.off("drain", done).off("close", done);
       resolve();
     };
-    sink.once("drain", done);
-    output.once("close", done);
+    output.once("drain", done).once("close", done);
   });
 
 async function writeZip(
   services: Services,
   items: readonly ArchiveItem[],
-  output: PassThrough,
+  output: Cut,
   result: ArchiveResult,
 ): Promise<void> {
   const zip = archiver("zip", { zlib: { level: 1 }, forceZip64: false });
@@ -167,12 +245,12 @@ async function writeZip(
     output
       .once("finish", resolve)
       .once("error", reject)
-      .once("close", () => reject(new Error("the download was broken off")));
+      .once("close", () => reject(new Error(BROKEN)));
   });
   piped.catch(() => {});
   zip.pipe(output);
   for await (const { reader, entry, name } of entriesOf(services, items)) {
-    if (failure || output.destroyed) throw failure ?? new Error("the download was broken off");
+    if (failure || output.destroyed) throw failure ?? new Error(BROKEN);
     const data = { name, date: secondsOf(entry.mtime), mode: entry.mode };
     if (entry.type === "folder") zip.append("", { ...data, name: `${name}/` });
     else if (entry.type === "link") zip.symlink(name, showBytes(entry.target!), entry.mode);
@@ -183,7 +261,7 @@ async function writeZip(
         const once = { signal: watch.signal };
         addAbortable(zip, "entry", () => resolve(), once);
         addAbortable(zip, "error", reject, once);
-        addAbortable(output, "close", () => reject(new Error("the download was broken off")), once);
+        addAbortable(output, "close", () => reject(new Error(BROKEN)), once);
       });
       zip.append(Readable.from(counted(reader, entry, result), { objectMode: false }), data);
       await written.finally(() => watch.abort());

@@ -217,6 +217,47 @@ describe("from an enrolled machine to a restored file", () => {
     }, "the download does not appear among the runs");
   });
 
+  it.each(["zip", "tar"] as const)(
+    "goes on with a download as %s that broke off, byte for byte",
+    async (format) => {
+      const { id } = await newestPoint();
+      const { url } = await console_.ok<{ url: string }>("POST", "/restores/archives", {
+        items: [{ pointId: id, path: "/data" }],
+        format,
+      });
+      const ask = (headers: Record<string, string> = {}) =>
+        fetch(console_.url + url, { headers: { authorization: `Bearer ${console_.token}`, ...headers } });
+      const all = await ask();
+      expect(all.headers.get("accept-ranges")).toBe("bytes");
+      const etag = all.headers.get("etag")!;
+      const whole = Buffer.from(await all.arrayBuffer());
+      const cuts = [
+        0,
+        1,
+        511,
+        512,
+        5000,
+        Math.floor(whole.length / 2),
+        whole.length - 1500,
+        whole.length - 1,
+      ];
+      for (const from of cuts) {
+        const rest = await ask({ range: `bytes=${from}-`, "if-range": etag });
+        expect(rest.status).toBe(206);
+        expect(rest.headers.get("content-range")).toBe(`bytes ${from}-${whole.length - 1}/${whole.length}`);
+        expect(Buffer.from(await rest.arrayBuffer()).equals(whole.subarray(from))).toBe(true);
+      }
+      const middle = await ask({ range: "bytes=1000-2999" });
+      expect(Buffer.from(await middle.arrayBuffer()).equals(whole.subarray(1000, 3000))).toBe(true);
+      const end = await ask({ range: "bytes=-700" });
+      expect(Buffer.from(await end.arrayBuffer()).equals(whole.subarray(-700))).toBe(true);
+      const beyond = await ask({ range: `bytes=${whole.length}-` });
+      expect([beyond.status, beyond.headers.get("content-range")]).toEqual([416, `bytes */${whole.length}`]);
+      // of another download nothing can be gone on with
+      expect((await ask({ range: "bytes=5-", "if-range": '"another"' })).status).toBe(200);
+    },
+  );
+
   it("ends with a caution when a file may not be read, and says which", async () => {
     // as root every file may be read; the agent of an ordinary account meets what it may not
     const uid = 65534;

@@ -279,19 +279,20 @@ export const given = [
     id: "downloadGiven",
     method: "GET",
     path: "/given/archives/{archiveId}",
-    summary: "Fetch a prepared download, streamed.",
+    summary:
+      "Fetch a prepared download, streamed; with `Range`, the part that is still lacking after a break.",
     caller: "given",
     params: z.object({ archiveId: uuid }),
     run: async (context, { params }) => {
-      const { found, format } = await context.tx(async (tx) => {
+      const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<GivenItem>(context, tx, params.archiveId);
         // what was taken back since is not sent
         return {
           found: await foundItems(tx, context.person!.id, basket.items, context.who.at),
-          format: basket.format,
+          basket,
         };
       });
-      return sendArchive(context, found, format);
+      return sendArchive(context, found, basket);
     },
   }),
   operation({

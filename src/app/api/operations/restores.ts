@@ -237,15 +237,16 @@ export const restores = [
     id: "download",
     method: "GET",
     path: "/restores/archives/{archiveId}",
-    summary: "Fetch a prepared download, streamed.",
+    summary:
+      "Fetch a prepared download, streamed; with `Range`, the part that is still lacking after a break.",
     caller: "open",
     params: z.object({ archiveId: uuid }),
     run: async (context, { params }) => {
-      const { found, format } = await context.tx(async (tx) => {
+      const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<z.infer<typeof items>[number]>(context, tx, params.archiveId);
-        return { found: await pointsOfItems(tx, basket.items), format: basket.format };
+        return { found: await pointsOfItems(tx, basket.items), basket };
       });
-      return sendArchive(context, found, format);
+      return sendArchive(context, found, basket);
     },
   }),
   operation({
