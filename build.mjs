@@ -19,6 +19,9 @@ await build({
   format: "esm",
   target: "node20",
   packages: "external",
+  jsx: "automatic",
+  // outside of the web, Node wants the files by their whole names
+  alias: Object.fromEntries(["link", "navigation", "dynamic"].map((name) => [`next/${name}`, `next/${name}.js`])),
   sourcemap: true,
   logLevel: "warning",
 });

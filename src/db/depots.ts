@@ -70,6 +70,9 @@ export const setDirect = (tx: Tx, id: string, direct: string | null) =>
   change(tx, "update depots set direct = $2 where id = $1", [id, direct]);
 
 export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grants`);
+/** Grants of which at least such a share (0 to 1) is used. */
+export const fullGrants = (tx: Tx, share: number) =>
+  all<Grant>(tx, `select ${GRANT} from grants where used_bytes >= quota_bytes * $1::float8`, [share]);
 export const grantOf = (tx: Tx, depotId: string, clientId: string) =>
   one<Grant>(tx, `select ${GRANT} from grants where depot_id = $1 and client_id = $2`, [depotId, clientId]);
 /** Grants a depot to a client, or changes the quota of a grant that is there. */

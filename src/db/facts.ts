@@ -69,11 +69,15 @@ export interface LoadRow {
 export const loadRows = (tx: Tx, filter: StandingFilter) =>
   all<LoadRow>(
     tx,
-    `select case when bool_and(s.origins->'when'->>'level' = 'group') then p.id::text else p.id || ' ' || md5((s.rules->'when')::text || (s.rules->'where')::text) end as key,
-       p.id as "policyId", p.name as "policyName", c.name as "clientName", c.zone, (array_agg(s.rules))[1] as rules, bool_and(s.origins->'when'->>'level' = 'group') as "ownWhen",
-       count(*)::int as sources, max(u.usual_minutes) as minutes, sum(u.added_mean) as bytes
-     from sources s join policies p on p.id = s.policy_id join clients c on c.id = s.client_id join source_summaries u on u.source_id = s.id
-     where s.rules is not null and not s.paused and s.next_due_at is not null and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
-     group by p.id, p.name, c.name, c.zone, s.rules->'when', s.rules->'where' order by c.name, p.name`,
+    `select case when g.own then g.policy_id::text else g.policy_id || ' ' || g.load_key end as key,
+       g.policy_id as "policyId", p.name as "policyName", c.name as "clientName", c.zone, one.rules, g.own as "ownWhen", g.sources, g.minutes, g.bytes
+     from (select s.policy_id, s.client_id, s.load_key, bool_and(s.own_when) as own, (array_agg(s.id))[1] as one, count(*)::int as sources,
+         max(u.usual_minutes) as minutes, sum(u.added_mean) as bytes
+       from sources s join source_summaries u on u.source_id = s.id
+       where s.rules is not null and not s.paused and s.next_due_at is not null and s.policy_id is not null
+         and ($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)
+       group by s.policy_id, s.client_id, s.load_key) g
+     join policies p on p.id = g.policy_id join clients c on c.id = g.client_id join sources one on one.id = g.one
+     order by c.name, p.name`,
     [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null],
   );

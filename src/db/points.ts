@@ -153,10 +153,10 @@ export const addedBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
 export const addedByDay = (tx: Tx, depotId: string, clientId: string | null, days: number, now: Date) =>
   all<{ day: string; added: number }>(
     tx,
-    `select to_char(d, 'YYYY-MM-DD') as day, coalesce(sum(p.added_bytes), 0)::bigint as added
+    `select to_char(d, 'YYYY-MM-DD') as day, coalesce(p.added, 0)::bigint as added
      from generate_series(date_trunc('day', $4::timestamptz at time zone 'UTC') - ($3::int - 1) * interval '1 day', date_trunc('day', $4::timestamptz at time zone 'UTC'), interval '1 day') d
-     left join points p on p.depot_id = $1 and ($2::uuid is null or p.client_id = $2)
-       and p.moment at time zone 'UTC' >= d and p.moment at time zone 'UTC' < d + interval '1 day'
-     group by d order by d`,
+     left join (select date_trunc('day', moment at time zone 'UTC') as day, sum(added_bytes) as added from points
+       where depot_id = $1 and ($2::uuid is null or client_id = $2) and moment >= $4::timestamptz - ($3::int + 1) * interval '1 day' group by 1) p on p.day = d
+     order by d`,
     [depotId, clientId, days, now],
   );

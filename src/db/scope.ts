@@ -84,6 +84,16 @@ export async function one<Row>(tx: Tx, sql: string, values: readonly unknown[] =
   return ((await tx.query(sql, values as unknown[])).rows[0] as Row | undefined) ?? null;
 }
 
+/** Asks for each of several things, one after another: a transaction answers one question at a time. */
+export async function inTurn<From, To>(
+  many: readonly From[],
+  ask: (one: From) => Promise<To>,
+): Promise<To[]> {
+  const answers: To[] = [];
+  for (const one of many) answers.push(await ask(one));
+  return answers;
+}
+
 /** Number of rows changed. */
 export async function change(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<number> {
   return (await tx.query(sql, values as unknown[])).rowCount ?? 0;

@@ -526,25 +526,40 @@ type InNeedLists = {
     : SourceFacts[Column])[];
 };
 
+interface Named {
+  readonly id: string;
+  readonly name: string;
+}
 /** What is told beside sources, once for each: sites, policies, depots, connections, and whose key can be used. */
 async function namesForSources(tx: Tx, now: Date) {
-  const sites = await all<{ id: string; name: string }>(tx, "select id, name from sites");
-  const connections = await all<{ id: string; name: string }>(tx, "select id, name from connections");
-  const policies = await all<{ id: string; name: string; changed: Date }>(
+  const { found } = (await one<{
+    found: {
+      sites: Named[];
+      connections: Named[];
+      policies: (Named & { changed: number })[];
+      depots: (Named & { away: number | null })[];
+      keys: string[];
+    };
+  }>(
     tx,
-    "select id, name, changed_at as changed from policies",
-  );
-  const depots = await all<{ id: string; name: string; away: Date | null }>(
-    tx,
-    "select d.id, d.name, (select max(to_at) from absences a where a.depot_id = d.id and from_at <= $1 and to_at > $1) as away from depots d",
+    `select json_build_object(
+       'sites', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from sites),
+       'connections', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from connections),
+       'policies', (select coalesce(json_agg(json_build_object('id', id, 'name', name, 'changed', ${millis("changed_at")})), '[]') from policies),
+       'depots', (select coalesce(json_agg(json_build_object('id', d.id, 'name', d.name, 'away', (select ${millis("max(to_at)")} from absences a
+          where a.depot_id = d.id and from_at <= $1 and to_at > $1))), '[]') from depots d),
+       'keys', (select coalesce(json_agg(k.client_id), '[]') from client_keys k where ${KEY_GOOD})) as found`,
     [now],
-  );
-  const keys = await all<{ id: string }>(tx, `select k.client_id as id from client_keys k where ${KEY_GOOD}`);
+  ))!;
   return {
-    sites: new Map(sites.map((site) => [site.id, site.name])),
-    connections: new Map(connections.map((one) => [one.id, one.name])),
-    policies: new Map(policies.map((policy) => [policy.id, policy])),
-    depots: new Map(depots.map((depot) => [depot.id, depot])),
-    goodKeys: new Set(keys.map((key) => key.id)),
+    sites: new Map(found.sites.map(({ id, name }) => [id, name])),
+    connections: new Map(found.connections.map(({ id, name }) => [id, name])),
+    policies: new Map(
+      found.policies.map(({ id, name, changed }) => [id, { name, changed: new Date(changed) }]),
+    ),
+    depots: new Map(
+      found.depots.map(({ id, name, away }) => [id, { name, away: away === null ? null : new Date(away) }]),
+    ),
+    goodKeys: new Set(found.keys),
   };
 }

@@ -20,15 +20,17 @@ const MOST_STARTS = 7 * 24 * 4;
 export async function weekOf(tx: Tx, filter: StandingFilter, zone: string, now: Date): Promise<Week> {
   const monday = DateTime.fromJSDate(now, { zone }).startOf("week");
   const from = new Date(monday.toMillis() - 1);
+  const end = monday.plus({ weeks: 1 });
   const groups = (await loadRows(tx, filter)).map((row): LoadGroup => {
     const { when, where } = row.rules;
     const due = nextRuns({ ...when, spreadMinutes: 0 }, row.zone, from, MOST_STARTS, {
       anchor: monday.toJSDate(),
+      until: end.toJSDate(),
     });
     // what the clock shows in the provider's zone, so that a week with a clock change still has seven days
     const starts = due
       .map(({ at }) => DateTime.fromJSDate(at, { zone }))
-      .filter((at) => at < monday.plus({ weeks: 1 }))
+      .filter((at) => at < end)
       .map((at) => (at.weekday - 1) * 1440 + at.hour * 60 + at.minute)
       .filter((minute) => minute < WEEK_MINUTES);
     return {

@@ -10,7 +10,7 @@ import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/c
 import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
-import { listDepots, listGrants } from "@/db/depots";
+import { fullGrants, listDepots } from "@/db/depots";
 import { failedDrills } from "@/db/drills";
 import { unsentSince } from "@/db/notices";
 import { nightCounts } from "@/db/runs";
@@ -121,9 +121,9 @@ async function fullDepots(tx: Tx, clients: ReadonlyMap<string, { readonly client
       capacity: depot.capacityBytes!,
       used: depot.usedBytes,
     }));
-  const shares = (await listGrants(tx)).flatMap((grant) => {
+  const shares = (await fullGrants(tx, FULL_SHARE)).flatMap((grant) => {
     const client = clients.get(grant.clientId);
-    if (!client || grant.usedBytes < grant.quotaBytes * FULL_SHARE) return [];
+    if (!client) return [];
     return {
       id: `${grant.depotId}:${grant.clientId}`,
       depotId: grant.depotId,

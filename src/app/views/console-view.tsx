@@ -7,26 +7,8 @@ import { Bench } from "@/ui/bench";
 import { ScopeName } from "@/ui/scope-names";
 import { theServices } from "../console";
 import { asVisitor, sessionId, signedIn } from "../visitor";
-import { depotsView } from "./depots";
-import { policiesView } from "./policies";
-import { restoreView } from "./restore";
-import { runsView } from "./runs";
-import { sourcesView } from "./sources";
-import { statementsView } from "./statements";
-import { trailView } from "./trail";
-import type { Search, ViewInput, ViewOutput } from "./view";
-import { watchView } from "./watch";
-
-const VIEW_MAKERS: Record<View, (input: ViewInput) => Promise<ViewOutput>> = {
-  watch: watchView,
-  sources: sourcesView,
-  policies: policiesView,
-  depots: depotsView,
-  runs: runsView,
-  restore: restoreView,
-  statements: statementsView,
-  trail: trailView,
-};
+import { VIEW_MAKERS } from "./makers";
+import type { Search, ViewInput } from "./view";
 
 /** What a person must have a right to, to see a view. */
 const RIGHT_TO: Readonly<Record<View, Action>> = {

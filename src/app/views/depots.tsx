@@ -10,6 +10,7 @@ import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots";
 import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
+import { inTurn } from "@/db/scope";
 import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
@@ -73,7 +74,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const chosen = depots.find((depot) => depot.id === ask("sel")) ?? (ask("sheet") ? undefined : depots[0]);
   const policies = await listPolicies(tx);
   const away = new Map(
-    await Promise.all(depots.map(async (depot) => [depot.id, await absenceNow(tx, depot.id, now)] as const)),
+    await inTurn(depots, async (depot) => [depot.id, await absenceNow(tx, depot.id, now)] as const),
   );
   const stateOf = (depot: (typeof depots)[number]) => {
     if (away.get(depot.id)) return "paused" as const;
@@ -187,7 +188,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const savings = await savingsOf(tx, chosen.id, place.client?.id ?? null);
   const absences = await absencesOf(tx, chosen.id, now);
   const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
-  const damages = (await Promise.all(own.map((grant) => damagesOf(tx, grant.spaceId)))).flat();
+  const damages = (await inTurn(own, (grant) => damagesOf(tx, grant.spaceId))).flat();
   const docket = (
     <div className="grid gap-5">
       <h2 className="flex items-center gap-2 pr-7 text-[17px]">

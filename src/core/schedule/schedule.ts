@@ -16,7 +16,7 @@ const LONGEST_WAIT_MS = 8 * DAY_MS;
 /**
  * The next due moments strictly after `after`, at most `count` of them. An interval counts from `anchor` (the last due
  * time); without one it is due at once. What would be due outside the windows is due when the next one opens, and what
- * falls together runs once, as a full pass if one of them is.
+ * falls together runs once, as a full pass if one of them is. With `until`, none after it.
  */
 export function nextRuns(
   plan: Plan,
@@ -26,12 +26,17 @@ export function nextRuns(
   {
     anchor = null,
     sourceId = null,
-  }: { readonly anchor?: Date | null; readonly sourceId?: string | null } = {},
+    until = null,
+  }: {
+    readonly anchor?: Date | null;
+    readonly sourceId?: string | null;
+    readonly until?: Date | null;
+  } = {},
 ): Due[] {
   const lag = lagOf(plan, sourceId);
   const byTime = new Map<number, Schedule["pass"]>();
   for (const schedule of plan.schedules) {
-    for (const at of momentsAfter(schedule.rule, plan, zone, after, count, anchor, lag)) {
+    for (const at of momentsAfter(schedule.rule, plan, zone, after, count, anchor, lag, until)) {
       const pass = byTime.get(at) === "full" ? "full" : schedule.pass;
       byTime.set(at, pass);
     }
@@ -51,6 +56,7 @@ function momentsAfter(
   count: number,
   anchor: Date | null,
   lag: number,
+  until: Date | null,
 ): number[] {
   const interval = isInterval(parseRule(rule));
   const windowed = plan.windows.length > 0;
@@ -64,16 +70,17 @@ function momentsAfter(
   const horizon = back + horizonDays(parsed) * DAY_MS;
   let before = 0;
   for (let reach = back + (3 + ((count + 1) / perDay(parsed)) * 1.05) * DAY_MS; ; reach *= 3) {
-    const to = new Date(from.getTime() + reach);
+    const last = until !== null && from.getTime() + reach >= until.getTime();
+    const to = last ? until : new Date(from.getTime() + reach);
     const spans = spansOf(plan.windows, zone, from, new Date(to.getTime() + LONGEST_WAIT_MS));
     const most = count + 2 + Math.ceil(back / MINUTE_MS);
     const found = new Set<number>();
     for (const base of momentsOf(rule, zone, counted, from, to, spans, most)) {
       const at = place(base, spans, late);
-      if (at !== null && at > after.getTime()) found.add(at);
+      if (at !== null && at > after.getTime() && (until === null || at <= until.getTime())) found.add(at);
     }
     // what has not fired by then never does
-    if (found.size >= count || (reach >= horizon && found.size === before))
+    if (last || found.size >= count || (reach >= horizon && found.size === before))
       return [...found].sort((a, b) => a - b).slice(0, count);
     before = found.size;
   }
