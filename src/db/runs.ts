@@ -2,7 +2,7 @@ import type { Code } from "@/core/codes";
 import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import type { Rates } from "@/core/units/rates";
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
 export type RunKind = "backup" | "restore" | "drill";
@@ -312,9 +312,14 @@ export interface PastFilter extends StandingFilter {
 export const pastRuns = (tx: Tx, filter: PastFilter) =>
   all<RunRow>(
     tx,
-    `select ${ROW} from ${ROW_FROM} where r.state = 'ended' and ${IN_SCOPE} and ($4::text is null or r.outcome = $4)
-       and ($5::text is null or r.kind = $5) and ($6::timestamptz is null or r.due_at >= $6) and ($7::timestamptz is null or r.due_at < $7)
-     order by r.due_at desc limit $8`,
+    // the page first: what stands beside a run is looked up for these alone
+    `with page as materialized (
+       select r.id from runs r where r.state = 'ended' and ($1::uuid is null or r.client_id = $1)
+         and ($2::uuid is null or r.source_id in (select id from sources where site_id = $2)) and ($3::uuid is null or r.source_id = $3)
+         and ($4::text is null or r.outcome = $4) and ($5::text is null or r.kind = $5)
+         and ($6::timestamptz is null or r.due_at >= $6) and ($7::timestamptz is null or r.due_at < $7)
+       order by r.due_at desc limit $8)
+     select ${ROW} from ${ROW_FROM} where r.id = any(array(select id from page)) order by r.due_at desc`,
     [
       ...scopeValues(filter),
       filter.outcome ?? null,
@@ -344,8 +349,9 @@ export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
       )
     : countedNights(tx, filter.clientId ?? null, from);
 async function countedNights(tx: Tx, clientId: string | null, from: Date): Promise<NightCount[]> {
-  const rows = await all<{ clientId: string; nights: string }>(
+  const rows = await allPlanned<{ clientId: string; nights: string }>(
     tx,
+    "nights counted",
     // a row for each client, and text in it: there are thousands of nights
     `select client_id as "clientId", string_agg(concat_ws(' ', to_char(night, 'YYYY-MM-DD'), ${NIGHT_OUTCOMES.join(", ")}), ',') as nights from (
        select client_id, night, ${NIGHT_OUTCOMES.map((outcome) => `sum(${outcome}) as ${outcome}`).join(", ")} from (

@@ -84,6 +84,19 @@ export async function one<Row>(tx: Tx, sql: string, values: readonly unknown[] =
   return ((await tx.query(sql, values as unknown[])).rows[0] as Row | undefined) ?? null;
 }
 
+/**
+ * The same of a statement that a connection plans once and for all: for questions that are asked all day, whose plan takes
+ * as long as their answer. Their plan must be good for whatever values come.
+ */
+export async function allPlanned<Row>(
+  tx: Tx,
+  name: string,
+  sql: string,
+  values: readonly unknown[] = [],
+): Promise<Row[]> {
+  return (await tx.query({ name, text: sql, values: values as unknown[] })).rows as Row[];
+}
+
 /** Asks for each of several things, one after another: a transaction answers one question at a time. */
 export async function inTurn<From, To>(
   many: readonly From[],

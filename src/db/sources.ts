@@ -4,7 +4,7 @@ import type { Clauses } from "@/core/policy/clauses";
 import type { SourceFacts } from "@/core/protection/causes";
 import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
 import type { BurstEvidence } from "./holds";
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, type Tx } from "./scope";
 
 export type SourceKind = "files" | "mail";
 
@@ -285,11 +285,12 @@ export const sourceStandings = (tx: Tx, filter: StandingFilter, now: Date) =>
   all<SourceStanding>(tx, `${STANDING} where ${IN_SCOPE} ${IN_ORDER}`, [...scopeValues(filter), now]);
 /** The same of these sources alone. */
 export const standingsOf = (tx: Tx, ids: readonly string[], now: Date) =>
-  all<SourceStanding>(tx, `${STANDING} where ${IN_SCOPE} and s.id = any($5) ${IN_ORDER}`, [
-    ...scopeValues({}),
-    now,
-    ids,
-  ]);
+  allPlanned<SourceStanding>(
+    tx,
+    "standings of ids",
+    `${STANDING.replaceAll("$4", "$1")} where s.id = any($2) ${IN_ORDER}`,
+    [now, ids],
+  );
 
 /**
  * A page of them, and how many there are in all: those that every word of a text fits, in name, client, site, policy or
@@ -378,8 +379,9 @@ export interface StateCounts {
  * are what remains of all: only the others are looked at one by one.
  */
 export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
-  all<StateCounts>(
+  allPlanned<StateCounts>(
     tx,
+    "counts by state",
     `with others as (select client_id, ${OTHERS.map((state) => `count(*) filter (where state = '${state}') as "${state}"`).join(", ")}
        from (select u.client_id, ${STATE} as state from source_summaries u where ${IN_SUMMARIES} and ${NOT_WELL}
          union all
@@ -416,8 +418,9 @@ export async function sourcesInNeed(
   clientNames: ReadonlyMap<string, string>,
 ): Promise<SourceFacts[]> {
   // as one value, a list for each column: to read a thousand rows value by value takes longer than to find them
-  const found = await one<{ lists: InNeedLists }>(
+  const [found] = await allPlanned<{ lists: InNeedLists }>(
     tx,
+    "sources in need",
     `with wanted as materialized (
        select u.source_id as id from source_summaries u where ${IN_SUMMARIES}
          and (u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)
@@ -484,7 +487,6 @@ export async function sourcesInNeed(
       gone: lists.gone[i]!,
       targetHours: lists.targetHours[i]!,
       newestPoint: moment(lists.newestPoint[i]),
-      lastRunId: lists.lastRunId[i]!,
       lastRunEnded: moment(lists.lastRunEnded[i]),
       lastOutcome: lists.lastOutcome[i]!,
       lastCode: lists.lastCode[i]!,
@@ -512,7 +514,6 @@ const IN_NEED = {
   gone: "u.gone",
   targetHours: "u.target_hours",
   newestPoint: millis("u.newest_point"),
-  lastRunId: "u.last_run_id",
   lastRunEnded: millis("u.last_run_ended"),
   lastOutcome: "u.last_outcome",
   lastCode: "u.last_code",
@@ -532,7 +533,7 @@ interface Named {
 }
 /** What is told beside sources, once for each: sites, policies, depots, connections, and whose key can be used. */
 async function namesForSources(tx: Tx, now: Date) {
-  const { found } = (await one<{
+  const [names] = await allPlanned<{
     found: {
       sites: Named[];
       connections: Named[];
@@ -542,6 +543,7 @@ async function namesForSources(tx: Tx, now: Date) {
     };
   }>(
     tx,
+    "names for sources",
     `select json_build_object(
        'sites', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from sites),
        'connections', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from connections),
@@ -550,7 +552,8 @@ async function namesForSources(tx: Tx, now: Date) {
           where a.depot_id = d.id and from_at <= $1 and to_at > $1))), '[]') from depots d),
        'keys', (select coalesce(json_agg(k.client_id), '[]') from client_keys k where ${KEY_GOOD})) as found`,
     [now],
-  ))!;
+  );
+  const { found } = names!;
   return {
     sites: new Map(found.sites.map(({ id, name }) => [id, name])),
     connections: new Map(found.connections.map(({ id, name }) => [id, name])),

@@ -34,7 +34,6 @@ export interface SourceFacts {
   /** The last ended backup run: its code when it failed or ended with a caution. */
   readonly lastOutcome: string | null;
   readonly lastCode: Code | null;
-  readonly lastRunId: string | null;
   readonly lastRunEnded: Date | null;
   /** Evidence of a burst of changes in the last run, when there is one. */
   readonly burst: {

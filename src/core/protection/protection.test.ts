@@ -88,7 +88,6 @@ describe("causes, not symptoms", () => {
     targetHours: 24,
     lastOutcome: "clean",
     lastCode: null,
-    lastRunId: "r",
     lastRunEnded: hoursAgo(9),
     burst: null,
     keyConfirmed: true,
