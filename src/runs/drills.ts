@@ -259,6 +259,7 @@ export class DrillRuns {
           ...compared,
           ofFiles: point.files,
           ofBytes: point.bytes,
+          whole,
           differing,
           milliseconds: Math.max(
             Math.round(performance.now() - clock),

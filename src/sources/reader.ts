@@ -1,5 +1,8 @@
 import type { ByteString } from "@/store/tree";
 
+/** The owner of what has none of a Unix system, a message say: whoever restores it owns it. */
+export const NOBODY_SAID = -1;
+
 /**
  * What a kind of source gives the engine. A reader lists folders and opens files; the engine chunks, compares with the
  * last recovery point and stores. Paths are byte strings that begin with `/`.

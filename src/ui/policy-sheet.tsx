@@ -6,7 +6,7 @@ import type { KeyState } from "@/core/keysheet/wrapping";
 import type { ClauseName, GroupRule, Level, Origin } from "@/core/policy/cascade";
 import { type Clauses, clauseSentence, clausesSchema, encryptionSentence } from "@/core/policy/clauses";
 import { type Where, whereSentence } from "@/core/policy/where";
-import { ApiError, callApi } from "./api";
+import { callApi } from "./api";
 import { ConductFields, conductDraft, conductOf } from "./conduct-fields";
 import { Refusal, TextField, useSending } from "./form";
 import { GroupRuleFields, groupRuleDraft, groupRuleOf } from "./group-rule-fields";
@@ -14,6 +14,7 @@ import { HowLongFields, howLongClause, howLongDraft } from "./how-long-fields";
 import { KeyHolding } from "./key-holding";
 import { KeySheet } from "./key-sheet";
 import { clockText } from "./moment";
+import { useNewest } from "./newest";
 import { NoticesFields, noticesDraft, noticesOf } from "./notices-fields";
 import { Clause, WhatFields, whatDraft, whatOf } from "./policy-clauses";
 import { RuleEffects } from "./policy-effects";
@@ -172,23 +173,14 @@ export function PolicySheet({
         clauses: inForce,
       })
     : null;
+  const askWhatFollows = useNewest(
+    (wish: string) => callApi<Follows>("POST", "/policies/consequences", JSON.parse(wish)),
+    setFollows,
+  );
   useEffect(() => {
     // `turn` goes up when advice was set aside: asked again, though nothing was typed
-    if (!asked || turn < 0) return;
-    let current = true;
-    const timer = setTimeout(() => {
-      callApi<Follows>("POST", "/policies/consequences", JSON.parse(asked)).then(
-        (answer) => current && setFollows(answer),
-        (error) => {
-          if (!(error instanceof ApiError)) throw error;
-        },
-      );
-    }, 120);
-    return () => {
-      current = false;
-      clearTimeout(timer);
-    };
-  }, [asked, turn]);
+    if (asked && turn >= 0) askWhatFollows(asked);
+  }, [asked, turn, askWhatFollows]);
   const nameOf = (id: string) =>
     depots.find((depot) => depot.id === id)?.name ?? (id ? "another depot" : "no depot chosen");
   const sentence = (clause: ClauseName): string => {
@@ -480,7 +472,14 @@ export function PolicySheet({
               </>
             )}
             {checked.success && asked && follows && (
-              <WhatFollows follows={follows} policyId={policy.id} now={now} again={() => setTurn(turn + 1)} />
+              <div className="contents" data-follows>
+                <WhatFollows
+                  follows={follows}
+                  policyId={policy.id}
+                  now={now}
+                  again={() => setTurn(turn + 1)}
+                />
+              </div>
             )}
             {policy.id && (
               <PolicyHistory key={policy.revision} policyId={policy.id} revision={policy.revision} />

@@ -201,6 +201,13 @@ describe("keeping mailboxes", () => {
     );
   });
 
+  it("come back in a drill as they were kept, though nobody owns a message", async () => {
+    const { run } = await console_.ok<{ run: { id: string } }>("POST", `/sources/${mailboxes[0]!.id}/drills`);
+    const ended = await console_.runEnds(run.id);
+    expect(ended).toMatchObject({ outcome: "clean", figures: { differing: 0, whole: true } });
+    expect(Number(ended.figures.files)).toBeGreaterThan(1);
+  });
+
   it("has no original place to go back to, and says so", async () => {
     const { points } = await console_.ok<{ points: { id: string }[] }>(
       "GET",

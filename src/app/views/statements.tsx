@@ -116,7 +116,7 @@ async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput>
         )}
         <p className="text-soft pt-3 text-[13px]">
           {lines.length > 0
-            ? `${counted(usage.daysCounted, "day")} of this period ${usage.daysCounted === 1 ? "was" : "were"} written down. Sources: the most on one day. Protected and stored: the mean of these days; a kind's share of a depot by what its points added.`
+            ? `${counted(usage.daysCounted, "day")} of this period ${usage.daysCounted === 1 ? "was" : "were"} written down. Sources: the most on one day. Protected and stored: the mean of these days; a kind’s share of a depot by what its points added.`
             : "Nothing was written down in this period. Usage is noted several times a day from now on."}
         </p>
       </div>

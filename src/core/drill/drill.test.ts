@@ -47,6 +47,13 @@ test("a sentence says how much, of what, how long, and what was found", () => {
     "2 files, 4.00 KiB, all of the point, in under a second; every byte as it was",
   );
   expect(
-    drillSentence({ files: 10, bytes: 1e9, ofFiles: 1200, differing: 1, milliseconds: 125_000 }),
+    drillSentence({
+      files: 10,
+      bytes: 1e9,
+      ofFiles: 1200,
+      whole: false,
+      differing: 1,
+      milliseconds: 125_000,
+    }),
   ).toContain("by chance from 1,200 files, in 2 min; 1 item did not come back as it was");
 });

@@ -45,6 +45,8 @@ export interface DrillFigures {
   /** Of so many in the point. */
   readonly ofFiles: number;
   readonly ofBytes: number;
+  /** All of the point was restored, not a part by chance. */
+  readonly whole: boolean;
   /** Entries that did not come back as they were. */
   readonly differing: number;
   readonly milliseconds: number;
@@ -54,9 +56,8 @@ export interface DrillFigures {
 
 /** `1,204 files, 380 MB, all of it, in 12 s; every byte as it was`. */
 export function drillSentence(figures: Partial<DrillFigures>): string {
-  const { files = 0, bytes = 0, ofFiles = files, differing = 0, milliseconds = 0 } = figures;
-  const of =
-    files >= ofFiles ? "all of the point" : `by chance from ${ofFiles.toLocaleString("en-GB")} files`;
+  const { files = 0, bytes = 0, ofFiles = 0, whole = true, differing = 0, milliseconds = 0 } = figures;
+  const of = whole ? "all of the point" : `by chance from ${ofFiles.toLocaleString("en-GB")} files`;
   const found =
     differing === 0
       ? "every byte as it was"

@@ -149,6 +149,10 @@ export async function inFolder<T>(work: (folder: string) => Promise<T>): Promise
   }
 }
 
+/** The value below which such a share (0 to 1) of the values lies. */
+export const percentile = (times: readonly number[], share: number): number =>
+  [...times].sort((a, b) => a - b)[Math.min(times.length - 1, Math.floor(times.length * share))]!;
+
 /** One figure beside what it is measured against; `wanted` is what the ratio should be at most. */
 export function figure(
   name: string,

@@ -5,6 +5,7 @@ import { benchDeal } from "./deal";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json } from "./ground";
+import { benchKeystroke } from "./keystroke";
 import { benchMemory, storeOnce } from "./memory";
 import { benchPortal } from "./portal";
 import { benchVersions } from "./versions";
@@ -23,6 +24,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   memory: benchMemory,
   adopt: benchAdopt,
   console: benchConsole,
+  keystroke: benchKeystroke,
   deal: benchDeal,
   portal: benchPortal,
   bandwidth: benchBandwidth,

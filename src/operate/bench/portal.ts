@@ -7,7 +7,7 @@ import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { ensureMasterKey, freePort, startCluster, stopCluster } from "../cluster";
-import { type Figure, figure, inFolder, say } from "./ground";
+import { type Figure, figure, inFolder, percentile, say } from "./ground";
 import { invite, Load } from "./portal-load";
 
 /**
@@ -19,9 +19,6 @@ const RESTORING = Number(process.env.DEEPKEEP_BENCH_RESTORING ?? 20);
 const SECONDS = 60;
 const CLICK_LIMIT_MS = 1000;
 
-const percentile = (times: readonly number[], share: number): number =>
-  [...times].sort((a, b) => a - b)[Math.min(times.length - 1, Math.floor(times.length * share))] ??
-  Number.NaN;
 export const benchPortal = (): Promise<Figure[]> =>
   inFolder(async (folder) => {
     const home = join(folder, "console");

@@ -13,6 +13,7 @@ import { chunksOf, type Walked } from "@/store/browse";
 import type { Identifier } from "@/store/identity";
 import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, idKey, showBytes } from "@/store/tree";
+import { NOBODY_SAID } from "../reader";
 import { joinPath, systemPath } from "./paths";
 
 export interface CompareOptions {
@@ -93,7 +94,8 @@ function differenceOf(entry: Entry, path: ByteString, owners: boolean): string |
   if (type !== "link" && (Number(there.mode) & 0o7777) !== entry.mode)
     return `its rights are ${(Number(there.mode) & 0o7777).toString(8)} and were ${entry.mode.toString(8)}`;
   if (there.mtimeNs !== entry.mtime) return "its time of change is another one";
-  if (owners && (Number(there.uid) !== entry.uid || Number(there.gid) !== entry.gid))
+  const other = (is: bigint, was: number) => was !== NOBODY_SAID && Number(is) !== was;
+  if (owners && (other(there.uid, entry.uid) || other(there.gid, entry.gid)))
     return "it belongs to somebody else";
   return null;
 }

@@ -2,7 +2,7 @@ import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import type { ByteString } from "@/store/tree";
 import { byteString } from "@/store/tree";
-import type { Listed, OpenFile, SourceReader } from "../reader";
+import { type Listed, NOBODY_SAID, type OpenFile, type SourceReader } from "../reader";
 import type { JmapClient, MailFolder, MailItem } from "./jmap";
 
 /**
@@ -134,9 +134,6 @@ const keywordsOf = (item: MailItem): string =>
     .filter((keyword) => item.keywords[keyword])
     .sort()
     .join(" ");
-
-/** A mailbox has no owner of a Unix system: whoever restores a message owns it. */
-const NOBODY_SAID = -1;
 
 const folderEntry = (name: ByteString): Listed => ({
   name,
