@@ -101,16 +101,28 @@ export async function sentencesOf(
 }
 
 /** Sources for which the change would drop points that are kept today. */
-export const shortened = (effects: readonly Effect[], now: Date): Effect[] =>
-  effects.filter((effect) =>
+export function shortened(effects: readonly Effect[], now: Date): Effect[] {
+  // most sources of a policy change from the same to the same: that is found out once
+  const known = new Map<string, boolean>();
+  const less = (before: Clauses["howLong"], after: Clauses["howLong"]): boolean => {
+    const key = JSON.stringify([before, after]);
+    let answer = known.get(key);
+    if (answer === undefined) {
+      answer = keepsLess(before, after, now);
+      known.set(key, answer);
+    }
+    return answer;
+  };
+  return effects.filter((effect) =>
     effect.changes.some(
       ({ clause, before, after }) =>
         clause === "howLong" &&
         before !== undefined &&
         after !== undefined &&
-        keepsLess(before as Clauses["howLong"], after as Clauses["howLong"], now),
+        less(before as Clauses["howLong"], after as Clauses["howLong"]),
     ),
   );
+}
 
 export interface Saved {
   readonly policy: Policy | null;

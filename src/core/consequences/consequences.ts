@@ -96,9 +96,10 @@ export function consequencesOf(wish: Wish): Consequences {
   const { when, howLong } = clauses;
   const next = when ? nextRuns(when, zone, now, NEXT_RUNS, { anchor: now }) : [];
   const week = when
-    ? nextRuns(when, zone, now, WEEK_RUNS_MOST, { anchor: now }).filter(
-        ({ at }) => at.getTime() <= now.getTime() + 28 * DAY_MS,
-      )
+    ? nextRuns(when, zone, now, WEEK_RUNS_MOST, {
+        anchor: now,
+        until: new Date(now.getTime() + 28 * DAY_MS),
+      })
     : [];
   // what comes every minute fills the list before the four weeks are over
   const span = week.length === WEEK_RUNS_MOST ? (week.at(-1)!.at.getTime() - now.getTime()) / DAY_MS : 28;
@@ -178,9 +179,10 @@ function inventedPoints(
   if (runsPerDay === 0) return [];
   const days = Math.min(366, Math.max(2, INVENTED_MOST / runsPerDay));
   const start = new Date(now.getTime() - days * DAY_MS);
-  const made = nextRuns(when, zone, start, INVENTED_MOST, { anchor: start })
-    .filter(({ at }) => at <= now)
-    .map(({ at }, i) => ({ id: String(i), moment: at }));
+  const made = nextRuns(when, zone, start, INVENTED_MOST, { anchor: start, until: now }).map(({ at }, i) => ({
+    id: String(i),
+    moment: at,
+  }));
   const decided = decideRetention(made, retention, now, zone);
   const byId = new Map(decided.map((one) => [one.id, one]));
   return made

@@ -298,7 +298,8 @@ describe("schedules against a slow reference", () => {
         ),
         fc.nat(120),
         moment,
-        (zone, texts, windows, spreadMinutes, after) => {
+        fc.integer({ min: 1, max: 10 }),
+        (zone, texts, windows, spreadMinutes, after, days) => {
           const wanted = plan(texts, { windows, spreadMinutes });
           const runs = nextRuns(wanted, zone, after, 8, { sourceId: "a-source", anchor: after });
           expect(runs.length).toBeGreaterThan(0);
@@ -306,6 +307,13 @@ describe("schedules against a slow reference", () => {
             expect(openSpan(windows, zone, at)).not.toBeNull();
             expect(at > (runs[i - 1]?.at ?? after)).toBe(true);
           }
+          // up to a moment there are those, and no others
+          const until = new Date(after.getTime() + days * 86_400_000);
+          const options = { sourceId: "a-source", anchor: after };
+          const most = 3000;
+          const short = nextRuns(wanted, zone, after, most, { ...options, until });
+          const long = nextRuns(wanted, zone, after, short.length + 1, options);
+          expect(iso(short)).toEqual(iso(long.filter(({ at }) => at <= until)));
         },
       ),
       { numRuns: 60 },

@@ -71,7 +71,8 @@ function momentsAfter(
   let before = 0;
   for (let reach = back + (3 + ((count + 1) / perDay(parsed)) * 1.05) * DAY_MS; ; reach *= 3) {
     const last = until !== null && from.getTime() + reach >= until.getTime();
-    const to = last ? until : new Date(from.getTime() + reach);
+    // moments before `to` are asked for
+    const to = last ? new Date(until.getTime() + 1) : new Date(from.getTime() + reach);
     const spans = spansOf(plan.windows, zone, from, new Date(to.getTime() + LONGEST_WAIT_MS));
     const most = count + 2 + Math.ceil(back / MINUTE_MS);
     const found = new Set<number>();

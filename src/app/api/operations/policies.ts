@@ -18,7 +18,7 @@ import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/facts";
 import { clientKey } from "@/db/keys";
 import { notify } from "@/db/notify";
 import { listPolicies, type Owner, type Policy, policyById, policyOfOwner, revisionsOf } from "@/db/policies";
-import type { Tx } from "@/db/scope";
+import { inTurn, type Tx } from "@/db/scope";
 import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources";
 import { type Context, operation } from "@/server/api/operation";
 import { factsFor } from "@/server/policy-facts";
@@ -220,22 +220,23 @@ export const policies = [
           policy = (await policyOfOwner(tx, owner)) ?? fresh(context, { ...owner, name: called });
         }
         const effects = await effectsOf(tx, nextRevision(policy, context.who, body));
-        const texts = async (values: Partial<Clauses>) => (await sentencesOf(tx, values))[0]?.text ?? null;
+        const said = new Map<string, string | null>();
+        const textOf = async (values: Partial<Clauses>) => {
+          const key = JSON.stringify(values);
+          if (!said.has(key)) said.set(key, (await sentencesOf(tx, values))[0]?.text ?? null);
+          return said.get(key)!;
+        };
         return {
           secondPerson: shortened(effects, context.who.at).length,
           total: effects.length,
-          effects: await Promise.all(
-            effects.slice(0, 50).map(async (effect) => ({
-              ...effect,
-              changes: await Promise.all(
-                effect.changes.map(async ({ clause, before, after }) => ({
-                  clause,
-                  before: before && (await texts({ [clause]: before })),
-                  after: after && (await texts({ [clause]: after })),
-                })),
-              ),
+          effects: await inTurn(effects.slice(0, 50), async (effect) => ({
+            ...effect,
+            changes: await inTurn(effect.changes, async ({ clause, before, after }) => ({
+              clause,
+              before: before && (await textOf({ [clause]: before })),
+              after: after && (await textOf({ [clause]: after })),
             })),
-          ),
+          })),
         };
       }),
   }),
@@ -251,9 +252,10 @@ export const policies = [
         await thePolicy(tx, params.policyId);
         const revisions = await revisionsOf(tx, params.policyId);
         return {
-          revisions: await Promise.all(
-            revisions.map(async (one) => ({ ...one, sentences: await sentencesOf(tx, one.clauses) })),
-          ),
+          revisions: await inTurn(revisions, async (one) => ({
+            ...one,
+            sentences: await sentencesOf(tx, one.clauses),
+          })),
         };
       }),
   }),
