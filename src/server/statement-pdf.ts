@@ -2,6 +2,7 @@ import { OUTCOMES, type Outcome, type ProtectionState } from "@/core/protection/
 import type { Statement } from "@/core/statement/statement";
 import { STATE_HEIGHT, statesSentence } from "@/core/statement/states";
 import { formatBytes } from "@/core/units/bytes";
+import { zoned } from "@/core/units/zoned";
 import type { Paper } from "@/db/statements";
 import { MARGIN, RULE, Sheet, SOFT } from "./pdf-sheet";
 
@@ -18,12 +19,8 @@ const COLOUR: Readonly<Record<ProtectionState | Outcome, string>> = {
   stopped: "#6d7582",
 };
 
-const dayOf = (moment: Date | null, zone: string): string =>
-  moment
-    ? new Intl.DateTimeFormat("sv-SE", { timeZone: zone, dateStyle: "short", timeStyle: "short" }).format(
-        moment,
-      )
-    : "none";
+const written = zoned("sv-SE", { dateStyle: "short", timeStyle: "short" });
+const dayOf = (moment: Date | null, zone: string): string => (moment ? written(moment, zone) : "none");
 
 /** The states of a source day by day: higher is worse. */
 function strip(

@@ -12,7 +12,8 @@ export function Drawing({
   title: string;
   aside?: ReactNode;
   drawing: ReactNode;
-  table: ReactNode;
+  /** As a function where it is long: then it is made when it is wanted. */
+  table: ReactNode | (() => ReactNode);
 }) {
   const [asTable, setAsTable] = useState(false);
   return (
@@ -29,7 +30,7 @@ export function Drawing({
         </button>
         <span className="text-soft ml-auto text-[12.5px]">{aside}</span>
       </div>
-      {asTable ? table : drawing}
+      {asTable ? (typeof table === "function" ? table() : table) : drawing}
     </section>
   );
 }

@@ -1,15 +1,14 @@
 import { formatRelative } from "@/core/units/duration";
+import { zoned } from "@/core/units/zoned";
 
-const exact = (moment: Date, zone: string): string =>
-  new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    weekday: "short",
-    day: "numeric",
-    month: "short",
-    year: "numeric",
-    hour: "2-digit",
-    minute: "2-digit",
-  }).format(moment);
+const exact = zoned("en-GB", {
+  weekday: "short",
+  day: "numeric",
+  month: "short",
+  year: "numeric",
+  hour: "2-digit",
+  minute: "2-digit",
+});
 
 /** A moment: relative to now, with the exact one and its zone on hover. */
 export function Ago({ moment, now, zone }: { moment: Date | null; now: Date; zone: string }) {
@@ -21,28 +20,18 @@ export function Ago({ moment, now, zone }: { moment: Date | null; now: Date; zon
   );
 }
 
+const short = zoned("en-GB", {
+  weekday: "short",
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+});
 /** A moment on the clock of a zone: `Tue 17 Nov 18:05`. */
-export function clockText(moment: Date, zone: string): string {
-  return new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    weekday: "short",
-    day: "numeric",
-    month: "short",
-    hour: "2-digit",
-    minute: "2-digit",
-  })
-    .format(moment)
-    .replace(",", "");
-}
+export const clockText = (moment: Date, zone: string): string => short(moment, zone).replace(",", "");
 
 /** A day on the calendar of a zone, with its year: `25 Nov 2027`. */
-export const dayText = (moment: Date, zone: string): string =>
-  new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    day: "numeric",
-    month: "short",
-    year: "numeric",
-  }).format(moment);
+export const dayText = zoned("en-GB", { day: "numeric", month: "short", year: "numeric" });
 
 export function Clock({ moment, zone }: { moment: Date | null; zone: string }) {
   if (!moment) return <span className="text-soft">none</span>;

@@ -1,6 +1,7 @@
 import Link from "next/link";
 import type { NightCell } from "@/core/protection/nights";
 import { OUTCOMES, type Outcome } from "@/core/protection/state";
+import { zoned } from "@/core/units/zoned";
 import { Drawing } from "./drawing";
 
 export interface NightsRow {
@@ -23,13 +24,8 @@ const FILL: Record<Outcome, string> = {
 };
 const MOST_COURSES = 7;
 
-const dayText = (night: string): string =>
-  new Intl.DateTimeFormat("en-GB", {
-    timeZone: "UTC",
-    weekday: "short",
-    day: "numeric",
-    month: "short",
-  }).format(new Date(`${night}T00:00:00Z`));
+const written = zoned("en-GB", { weekday: "short", day: "numeric", month: "short" });
+const dayText = (night: string): string => written(new Date(`${night}T00:00:00Z`), "UTC");
 const said = (cell: NightCell | null): string =>
   cell
     ? OUTCOMES.filter((outcome) => cell[outcome])

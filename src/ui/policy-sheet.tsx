@@ -1,7 +1,7 @@
 "use client";
 
 import { useRouter } from "next/navigation";
-import { type ReactNode, useEffect, useMemo, useState } from "react";
+import { type ReactNode, useCallback, useEffect, useMemo, useState } from "react";
 import type { KeyState } from "@/core/keysheet/wrapping";
 import type { ClauseName, GroupRule, Level, Origin } from "@/core/policy/cascade";
 import { type Clauses, clauseSentence, clausesSchema, encryptionSentence } from "@/core/policy/clauses";
@@ -151,6 +151,7 @@ export function PolicySheet({
   const isNew = policy.id === null && policy.level === "group";
   const [open, setOpen] = useState<string | null>(isNew && draft.own.what ? "What" : null);
   const [turn, setTurn] = useState(0);
+  const again = useCallback(() => setTurn((before) => before + 1), []);
   const [follows, setFollows] = useState<Follows | null>(null);
   const set = (change: Partial<Draft>) => setDraft({ ...draft, ...change });
   const wished = useMemo(() => clausesOf(draft), [draft]);
@@ -473,12 +474,7 @@ export function PolicySheet({
             )}
             {checked.success && asked && follows && (
               <div className="contents" data-follows>
-                <WhatFollows
-                  follows={follows}
-                  policyId={policy.id}
-                  now={now}
-                  again={() => setTurn(turn + 1)}
-                />
+                <WhatFollows follows={follows} policyId={policy.id} now={now} again={again} />
               </div>
             )}
             {policy.id && (

@@ -1,7 +1,7 @@
 "use client";
 
 import { scaleLinear } from "d3-scale";
-import { useMemo, useState } from "react";
+import { memo, type ReactNode, useMemo, useState } from "react";
 import { intoBands } from "@/core/depth";
 import { formatBytes } from "@/core/units/bytes";
 import { callApi } from "./api";
@@ -38,8 +38,36 @@ interface ShownAdvice {
 
 const part = "part-title mb-1";
 
+/** A part that is drawn anew when what it shows is another, not when it was only computed anew. */
+function drawnFor<Shown extends { follows: Follows }>(
+  drawing: (shown: Shown) => ReactNode,
+  shows: (follows: Follows) => unknown,
+) {
+  return memo(
+    drawing,
+    (before, after) => JSON.stringify(shows(before.follows)) === JSON.stringify(shows(after.follows)),
+  );
+}
+const NextRunsDrawn = drawnFor(NextRuns, ({ next, zonesDiffer, clientZone, providerZone }) => [
+  next,
+  zonesDiffer,
+  clientZone,
+  providerZone,
+]);
+const SpaceDrawn = drawnFor(Space, ({ space, spaceNow, restoreMinutes }) => [
+  space,
+  spaceNow,
+  restoreMinutes,
+]);
+const PointsDrawn = drawnFor(PointsAfterYear, ({ points, pointsAfterYear, clientZone }) => [
+  points,
+  pointsAfterYear,
+  clientZone,
+]);
+const HoursDrawn = drawnFor(HoursOfDay, ({ load }) => load);
+
 /** What would follow from the clauses as they stand in the fields. */
-export function WhatFollows({
+export const WhatFollows = memo(function WhatFollows({
   follows,
   policyId,
   now,
@@ -54,13 +82,13 @@ export function WhatFollows({
   return (
     <>
       <AdviceList advice={follows.advice} policyId={policyId} again={again} zone={follows.providerZone} />
-      <NextRuns follows={follows} />
-      <Space follows={follows} />
-      <PointsAfterYear follows={follows} now={now} />
-      <HoursOfDay follows={follows} />
+      <NextRunsDrawn follows={follows} />
+      <SpaceDrawn follows={follows} />
+      <PointsDrawn follows={follows} now={now} />
+      <HoursDrawn follows={follows} />
     </>
   );
-}
+});
 
 function AdviceList({
   advice,
@@ -312,7 +340,7 @@ function PointsAfterYear({ follows, now }: { follows: Follows; now: Date }) {
             })}
           </div>
         }
-        table={
+        table={() => (
           <table className="grid-table">
             <thead>
               <tr>
@@ -332,7 +360,7 @@ function PointsAfterYear({ follows, now }: { follows: Follows; now: Date }) {
                 ))}
             </tbody>
           </table>
-        }
+        )}
       />
     </section>
   );

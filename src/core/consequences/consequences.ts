@@ -2,6 +2,7 @@ import type { Clauses } from "../policy/clauses";
 import { decideRetention } from "../retention/decide";
 import { type Due, longestPause, nextRuns } from "../schedule/schedule";
 import { openSpan } from "../schedule/windows";
+import { zoned } from "../units/zoned";
 import { type Advice, adviceOn } from "./advice";
 import type { Band, ClientFacts, DepotFacts, SourceFacts, SpaceAt } from "./facts";
 import { keptCount } from "./kept-count";
@@ -47,13 +48,7 @@ const WEEK_RUNS_MOST = 2100;
 /** 80 % of a normal distribution lie within this many standard deviations. */
 const EIGHT_OF_TEN = 1.28;
 
-const clock = (moment: Date, zone: string): string =>
-  new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    hour: "2-digit",
-    minute: "2-digit",
-    day: "2-digit",
-  }).format(moment);
+const clock = zoned("en-GB", { hour: "2-digit", minute: "2-digit", day: "2-digit" });
 
 /** How a set of sources grows under a schedule and a retention. Null when nothing of any of them is known. */
 export function spaceAfter(
@@ -148,10 +143,8 @@ export function consequencesOf(wish: Wish): Consequences {
   };
 }
 
-const hourIn = (moment: Date, zone: string): number =>
-  Number(
-    new Intl.DateTimeFormat("en-GB", { timeZone: zone, hour: "2-digit", hourCycle: "h23" }).format(moment),
-  );
+const hour = zoned("en-GB", { hour: "2-digit", hourCycle: "h23" });
+const hourIn = (moment: Date, zone: string): number => Number(hour(moment, zone));
 
 /** Of the next runs, the least time that one has before its window closes, in minutes. */
 function shortestWindow(when: Clauses["when"], next: readonly Due[], zone: string): number | null {

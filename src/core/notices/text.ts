@@ -1,6 +1,7 @@
 import { CODES, type Code } from "../codes";
 import type { Outcome } from "../protection/state";
 import { counted } from "../units/duration";
+import { zoned } from "../units/zoned";
 
 /** One cause with the sources that it touched, as it is told. */
 export interface ToldCause {
@@ -25,10 +26,7 @@ const OUTCOME_WORDS: Record<Outcome, string> = {
 };
 const SOURCES_MOST = 40;
 
-const clock = (moment: Date, zone: string): string =>
-  new Intl.DateTimeFormat("en-GB", { timeZone: zone, dateStyle: "medium", timeStyle: "short" }).format(
-    moment,
-  );
+const clock = zoned("en-GB", { dateStyle: "medium", timeStyle: "short" });
 
 const title = ({ outcome, code }: ToldCause): string =>
   code
