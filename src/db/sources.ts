@@ -115,6 +115,14 @@ export const sourcesOfClient = (tx: Tx, clientId: string) =>
      where s.client_id = $1 order by s.name`,
     [clientId],
   );
+/** Where the sources of a client stand among levels: what their rules come from. */
+export type PlacedSource = Pick<Source, "id" | "name" | "siteId" | "policyId">;
+export const placedSources = (tx: Tx, clientId: string) =>
+  all<PlacedSource>(
+    tx,
+    `select id, name, site_id as "siteId", policy_id as "policyId" from sources where client_id = $1 order by name`,
+    [clientId],
+  );
 export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt: Date | null = null) =>
   change(tx, "update sources set next_due_at = $2, last_due_at = coalesce($3, last_due_at) where id = $1", [
     id,

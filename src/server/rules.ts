@@ -14,7 +14,14 @@ import { clientById, listClients } from "@/db/clients";
 import { notify } from "@/db/notify";
 import { layersOfClient, type Policy } from "@/db/policies";
 import type { Tx } from "@/db/scope";
-import { assignPolicy, type Source, setRules, sourcesOfClient } from "@/db/sources";
+import {
+  assignPolicy,
+  type PlacedSource,
+  placedSources,
+  type Source,
+  setRules,
+  sourcesOfClient,
+} from "@/db/sources";
 
 /** What is in force for sources: worked out from all levels whenever one of them changes, and kept with each source. */
 
@@ -28,7 +35,7 @@ export const nextDue = (
   nextRuns(clauses.when, zone, after, 1, { anchor: source.lastDueAt, sourceId: source.id })[0]?.at ?? null;
 
 /** The layers that touch one source. */
-const layersFor = (source: Source, layers: readonly Policy[]): Layer[] =>
+const layersFor = (source: PlacedSource, layers: readonly Policy[]): Layer[] =>
   layers.filter(
     (layer) =>
       layer.level === "provider" ||
@@ -39,7 +46,7 @@ const layersFor = (source: Source, layers: readonly Policy[]): Layer[] =>
   );
 
 /** What is in force for one source of these layers; without a group nobody looks after it, and nothing is. */
-const forceOf = (source: Source, layers: readonly Policy[]): InForce =>
+const forceOf = (source: PlacedSource, layers: readonly Policy[]): InForce =>
   source.policyId ? inForce(layersFor(source, layers)) : inForce([]);
 
 /** Works out anew what is in force for a client's sources. Those whose schedule changed are planned anew. */
@@ -101,25 +108,45 @@ export async function effectsOf(tx: Tx, wished: Policy): Promise<Effect[]> {
     if (!client) continue;
     const layers = await layersOfClient(tx, client.id);
     const after = [...layers.filter((layer) => layer.id !== wished.id), wished];
-    for (const source of await sourcesOfClient(tx, client.id)) {
-      if (!source.policyId || !layersFor(source, after).includes(wished)) continue;
-      const then = forceOf(source, after);
-      const changes = changesBetween(forceOf(source, layers), then);
-      const overruled = (Object.keys(wished.clauses) as (keyof Clauses)[]).filter((name) => {
-        const origin = then.origins[name];
-        return origin?.pinned && origin.layerId !== wished.id;
-      });
-      if (changes.length || overruled.length)
+    const known = new Map<string, ChangeForSource>();
+    for (const source of await placedSources(tx, client.id)) {
+      if (!source.policyId) continue;
+      const touching = layersFor(source, after);
+      if (!touching.includes(wished)) continue;
+      // sources that the same layers touch change alike: that is worked out once
+      const key = touching.map((layer) => layer.id).join();
+      let found = known.get(key);
+      if (!found) {
+        found = changeFor(source, layers, after, wished);
+        known.set(key, found);
+      }
+      if (found.changes.length || found.overruled.length)
         effects.push({
           sourceId: source.id,
           sourceName: source.name,
           clientId: client.id,
           clientName: client.name,
-          changes,
-          overruled,
-          stops: then.missing.length > 0,
+          ...found,
         });
     }
   }
   return effects;
+}
+
+type ChangeForSource = Pick<Effect, "changes" | "overruled" | "stops">;
+function changeFor(
+  source: PlacedSource,
+  before: readonly Policy[],
+  after: readonly Policy[],
+  wished: Policy,
+): ChangeForSource {
+  const then = forceOf(source, after);
+  return {
+    changes: changesBetween(forceOf(source, before), then),
+    overruled: (Object.keys(wished.clauses) as (keyof Clauses)[]).filter((name) => {
+      const origin = then.origins[name];
+      return origin?.pinned && origin.layerId !== wished.id;
+    }),
+    stops: then.missing.length > 0,
+  };
 }

@@ -50,7 +50,8 @@ export function RuleEffects({ wish }: { wish: Wish | null }) {
           if (!(error instanceof ApiError)) throw error;
         },
       );
-    }, 150);
+      // a list of sources is read when the typing rests; it must not hold up what follows
+    }, 400);
     return () => {
       current = false;
       clearTimeout(timer);
