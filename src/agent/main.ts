@@ -40,7 +40,7 @@ program
       code: options.code,
       name,
       publicKey: pair.publicKey.toString("base64"),
-      system: describeSystem(options.root),
+      system: describeSystem(options.root, options.state),
     });
     state.writeIdentity({
       console: options.console,
@@ -68,10 +68,10 @@ program
     const link = new HttpLink(identity.console, identity.token);
     const ending = new AbortController();
     for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => ending.abort());
-    await link.hello(describeSystem(identity.root), true);
+    await link.hello(describeSystem(identity.root, state.folder), true);
     console.log(`${identity.name} waits for work from ${identity.console}.`);
     const report = setInterval(
-      () => void link.hello(describeSystem(identity.root), false).catch(() => {}),
+      () => void link.hello(describeSystem(identity.root, state.folder), false).catch(() => {}),
       REPORT_EVERY_MS,
     );
     const serve = async (kind: "backup" | "restore") => {

@@ -1,7 +1,9 @@
-import { readFileSync, statfsSync } from "node:fs";
+import { existsSync, readFileSync, realpathSync, statfsSync } from "node:fs";
 import { cpus, hostname, release, totalmem } from "node:os";
-import { join } from "node:path";
+import { dirname, join } from "node:path";
 import type { SystemReport } from "@/core/protocol/agent";
+import { deepest, mountsOf } from "@/sources/files/standing-still";
+import { byteString } from "@/store/tree";
 
 export const AGENT_VERSION = "0.1.0";
 
@@ -38,8 +40,8 @@ export const machineName = (root: string): string =>
     .replace(/[^A-Za-z0-9._-]/g, "-")
     .slice(0, 63);
 
-/** What an agent reports of its machine. */
-export function describeSystem(root: string): SystemReport {
+/** What an agent reports of its machine, and of the folder that it works in. */
+export function describeSystem(root: string, workFolder: string): SystemReport {
   const release_ = fileIn(root, "etc/os-release") ?? "";
   const pretty = /^PRETTY_NAME="?([^"\n]*)"?$/m.exec(release_)?.[1];
   return {
@@ -50,7 +52,27 @@ export function describeSystem(root: string): SystemReport {
     memory: totalmem(),
     agent: AGENT_VERSION,
     volumes: volumesOf(root),
+    ...workFolderOf(workFolder),
   };
+}
+
+function workFolderOf(folder: string): Pick<SystemReport, "workFolder"> {
+  try {
+    const there = realpathSync(existsSync(folder) ? folder : dirname(folder));
+    const mount = deepest(mountsOf(), byteString(there));
+    if (!mount) return {};
+    const disk = statfsSync(there);
+    return {
+      workFolder: {
+        fileSystem: mount.system,
+        onSystemVolume: mount.path === "/",
+        free: disk.bavail * disk.bsize,
+      },
+    };
+  } catch {
+    // a folder that is not there yet
+    return {};
+  }
 }
 
 function volumesOf(root: string): SystemReport["volumes"] {

@@ -19,8 +19,8 @@ export const factsOfSources = (
     tx,
     `select s.id, s.name, u.bytes, u.points, u.oldest_point as oldest, u.stored_bytes as "storedBytes", u.added_mean as "addedMean", u.added_spread as "addedSpread",
        u.added_weekend as "addedWeekend", u.added_monday as "addedMonday", u.grown_per_day as "grownPerDay", u.usual_minutes as "usualMinutes", u.long_minutes as "longMinutes",
-       first.rate as "readRate"
-     from sources s join source_summaries u on u.source_id = s.id
+       first.rate as "readRate", m.system->'workFolder' as "workFolder"
+     from sources s join source_summaries u on u.source_id = s.id left join machines m on m.id = s.machine_id
      left join lateral (select (figures->>'bytesRead')::float8 / nullif(extract(epoch from ended_at - started_at), 0)::float8 as rate from runs
        where source_id = s.id and kind = 'backup' and state = 'ended' and outcome in ('clean', 'caution') order by due_at limit 1) first on true
      where case $1::text when 'provider' then s.policy_id is not null when 'client' then s.client_id = $3 when 'site' then s.site_id = $4

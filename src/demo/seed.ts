@@ -529,7 +529,7 @@ class Seeding {
         code,
         name: machine.name,
         publicKey: pair.publicKey.toString("base64"),
-        system: describeSystem(life.disk),
+        system: describeSystem(life.disk, state.folder),
       },
       "127.0.0.1",
     );

@@ -19,6 +19,7 @@ export const ADVICE_KEYS = [
   "window-too-short",
   "weekends-left-out",
   "key-not-confirmed",
+  "working-folder",
 ] as const;
 export type AdviceKey = (typeof ADVICE_KEYS)[number];
 export interface Advice {
@@ -47,7 +48,7 @@ const some = (names: readonly string[]): string =>
 
 /** What practice advises against in a set of clauses; each a sentence that says why. */
 export function adviceOn(input: AdviceInput): Advice[] {
-  return [...onWhen(input), ...onHowLong(input), ...onWhere(input), ...onKey(input)];
+  return [...onWhen(input), ...onHowLong(input), ...onWhere(input), ...onKey(input), ...onAgents(input)];
 }
 
 function* onWhen({ clauses, sources, pause, windowMinutes }: AdviceInput): Generator<Advice> {
@@ -159,5 +160,30 @@ function* onKey({ client }: AdviceInput): Generator<Advice> {
     yield {
       key: "key-not-confirmed",
       text: "The client's key sheet is not confirmed: nothing runs until somebody has it on paper and typed a part of it.",
+    };
+}
+
+/** What lies behind a network; all that are mounted through FUSE do, but for those that merely show a disk. */
+const FAR = /^(nfs\d?|cifs|smb\d?|9p|ceph|afs|fuse\.(?!ntfs|exfat|zfs|fuse-overlayfs).+)$/;
+/** With less than this free, what the agent remembers of a large source may fill a volume. */
+const LITTLE_BYTES = 1024 ** 3;
+
+function* onAgents({ sources }: AdviceInput): Generator<Advice> {
+  const named = (which: (folder: NonNullable<SourceFacts["workFolder"]>) => boolean) =>
+    sources.filter((source) => source.workFolder && which(source.workFolder)).map((source) => source.name);
+  const far = named((folder) => FAR.test(folder.fileSystem));
+  const full = named((folder) => folder.onSystemVolume && folder.free < LITTLE_BYTES);
+  const said = [
+    far.length
+      ? `The agent's working folder lies on a network drive for ${some(far)}: when that is away, the next run reads everything anew.`
+      : "",
+    full.length
+      ? `It lies on a system volume that is nearly full for ${some(full)}: when that fills, the machine stops.`
+      : "",
+  ].filter(Boolean);
+  if (said.length)
+    yield {
+      key: "working-folder",
+      text: `${said.join(" ")} The agent's option --state names another folder.`,
     };
 }

@@ -26,6 +26,7 @@ const source = (more: Partial<SourceFacts> = {}): SourceFacts => ({
   usualMinutes: 12,
   longMinutes: 40,
   readRate: 50e6,
+  workFolder: { fileSystem: "ext4", onSystemVolume: true, free: 50e9 },
   ...more,
 });
 const depot = (id: string, more: Partial<DepotFacts> = {}): DepotFacts => ({
@@ -141,6 +142,18 @@ describe("advice", () => {
     ],
     ["one-place", { clauses: { ...clauses, where: { ...clauses.where, beside: [] } } }],
     ["same-house", { depots: [depot(FIRST), depot(SECOND, { house: `disk ${FIRST}` })] }],
+    [
+      "working-folder",
+      { sources: [source({ workFolder: { fileSystem: "nfs4", onSystemVolume: false, free: 9e12 } })] },
+    ],
+    [
+      "working-folder",
+      { sources: [source({ workFolder: { fileSystem: "ext4", onSystemVolume: true, free: 5e8 } })] },
+    ],
+    [
+      "working-folder",
+      { sources: [source({ workFolder: { fileSystem: "fuse.sshfs", onSystemVolume: false, free: 9e12 } })] },
+    ],
     ["system-volume", { depots: [depot(FIRST, { onSystemVolume: true }), depot(SECOND)] }],
     ["region-differs", { depots: [depot(FIRST, { region: "south sea" }), depot(SECOND)] }],
     ["over-quota", { depots: [depot(FIRST, { quotaBytes: 15 * GIB }), depot(SECOND)] }],

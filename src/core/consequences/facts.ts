@@ -19,6 +19,12 @@ export interface SourceFacts {
   readonly longMinutes: number | null;
   /** How fast its content was read and stored when all of it was; null where that is not known. */
   readonly readRate: number | null;
+  /** Where its agent works; null where there is none, or it did not say. */
+  readonly workFolder: {
+    readonly fileSystem: string;
+    readonly onSystemVolume: boolean;
+    readonly free: number;
+  } | null;
 }
 
 export interface DepotFacts {

@@ -14,6 +14,15 @@ export const systemReport = z.object({
   memory: z.number().int().min(0),
   agent: z.string().max(50),
   volumes: z.array(z.object({ path: z.string().max(4096), size: z.number(), free: z.number() })).max(200),
+  /** Where the agent keeps what it remembers of the last points. */
+  workFolder: z
+    .object({
+      fileSystem: z.string().max(100),
+      /** It lies on the volume that the system starts from. */
+      onSystemVolume: z.boolean(),
+      free: z.number(),
+    })
+    .optional(),
 });
 export type SystemReport = z.infer<typeof systemReport>;
 

@@ -58,7 +58,8 @@ export function mountsOf(text = readFileSync("/proc/self/mounts", "latin1")): Mo
 
 export const isWithin = (path: ByteString, folder: ByteString): boolean =>
   folder === "/" || path === folder || path.startsWith(`${folder}/`);
-const deepest = <T extends { readonly path: ByteString }>(
+/** Of places in a tree the one that a path lies in. */
+export const deepest = <T extends { readonly path: ByteString }>(
   places: readonly T[],
   path: ByteString,
 ): T | undefined =>
