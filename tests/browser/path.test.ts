@@ -3,6 +3,7 @@ import { mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { noteTodaysUsage } from "@/server/usage";
 import { seemlyToAll } from "../accessible";
 import { field, openBrowser, press, printedGroups, see, seeText, signInAs, type } from "../browser";
 import { freshFolder } from "../depot";
@@ -256,6 +257,30 @@ describe("the whole path in the browser", () => {
       async () => (await browser.getCurrentUrl()).includes("/c/quillmere/north-clinic"),
       "the command field does not lead there",
     );
+  });
+
+  it("proves by a drill that it restores; the run, the statement and Usage say so", async () => {
+    await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");
+    await seeText(browser, "No drill was done yet");
+    await press(browser, "Do a drill now");
+    await until(async () => {
+      await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");
+      return (await browser.findElement(By.css("body")).getText()).includes("every byte as it was");
+    }, "the drill does not come to its end");
+    await accessible("a source with its proof");
+    await press(browser, "Its run");
+    await seeText(browser, "Drill of quill-lt-04 files");
+    await seeText(browser, "BLAKE3 of the list of files");
+    await accessible("the run of a drill");
+    await open("/c/quillmere/statements");
+    await seeText(browser, "1 drill: 1 of 1 source was restored on purpose and came back as it was.");
+    await (await see(browser, "details summary")).click();
+    await accessible("a statement with a drill");
+    await noteTodaysUsage(console_.services);
+    await open("/all/statements");
+    await press(browser, "Usage");
+    await seeText(browser, "1 day of this period was written down");
+    await accessible("usage");
   });
 
   it("keeps a theme that was chosen, and both are legible", async () => {
