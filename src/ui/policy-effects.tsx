@@ -1,6 +1,7 @@
 "use client";
 
 import { useEffect, useState } from "react";
+import { CLAUSE_TITLES, type ClauseName } from "@/core/policy/cascade";
 import { ApiError, callApi } from "./api";
 
 /** A wish for rules, as the preview takes it. */
@@ -19,21 +20,14 @@ interface Preview {
     readonly sourceName: string;
     readonly clientName: string;
     readonly changes: readonly {
-      readonly clause: string;
+      readonly clause: ClauseName;
       readonly before: string | null;
       readonly after: string | null;
     }[];
-    readonly overruled: readonly string[];
+    readonly overruled: readonly ClauseName[];
     readonly stops: boolean;
   }[];
 }
-
-const TITLES: Readonly<Record<string, string>> = {
-  what: "What",
-  when: "When",
-  howLong: "How long",
-  where: "Where",
-};
 
 /** What would change, and for which sources, if the rules were saved as they stand. */
 export function RuleEffects({ wish }: { wish: Wish | null }) {
@@ -78,13 +72,14 @@ export function RuleEffects({ wish }: { wish: Wish | null }) {
             </p>
             {effect.changes.map((change) => (
               <p key={change.clause} className="text-[13px]">
-                {TITLES[change.clause]}: {change.before && <del className="text-soft">{change.before}</del>}{" "}
+                {CLAUSE_TITLES[change.clause]}:{" "}
+                {change.before && <del className="text-soft">{change.before}</del>}{" "}
                 {change.after ?? "given at no level"}
               </p>
             ))}
             {effect.overruled.map((clause) => (
               <p key={clause} className="text-soft text-[13px]">
-                {TITLES[clause]}: a wider level pins it, so this counts for nothing here.
+                {CLAUSE_TITLES[clause]}: a wider level pins it, so this counts for nothing here.
               </p>
             ))}
             {effect.stops && (

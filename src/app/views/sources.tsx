@@ -2,6 +2,7 @@ import Link from "next/link";
 import { CODES } from "@/core/codes";
 import { drillSentence } from "@/core/drill/drill";
 import { baseOf } from "@/core/places";
+import { CLAUSE_TITLES } from "@/core/policy/cascade";
 import { encryptionSentence } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
@@ -120,14 +121,6 @@ async function docketOf(
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
 
-const CLAUSE_TITLES = {
-  what: "What",
-  when: "When",
-  howLong: "How long",
-  where: "Where",
-  conduct: "Conduct",
-  notices: "Notices",
-} as const;
 const LEVEL_WORDS = {
   provider: "the provider,",
   client: "the client,",

@@ -8,6 +8,15 @@ export const LEVELS = ["provider", "client", "site", "group", "source"] as const
 export type Level = (typeof LEVELS)[number];
 
 export const CLAUSE_NAMES = ["what", "when", "howLong", "where", "conduct", "notices"] as const;
+/** What people call them. */
+export const CLAUSE_TITLES: Readonly<Record<(typeof CLAUSE_NAMES)[number], string>> = {
+  what: "What",
+  when: "When",
+  howLong: "How long",
+  where: "Where",
+  conduct: "Conduct",
+  notices: "Notices",
+};
 export type ClauseName = (typeof CLAUSE_NAMES)[number];
 
 /** The rules of one level: some clauses, and which of them nobody below changes. */
