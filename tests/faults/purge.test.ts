@@ -8,11 +8,11 @@ import { purgeAll } from "@/runs/purge";
 import { applyRetention } from "@/runs/retention";
 import type { Places } from "@/server/places";
 import type { Services } from "@/server/services";
-import { checkSpace } from "@/store/check";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
 import { FAILURES, FailingPlace, type Failure } from "../failing-place";
 import { describeTree } from "../same-tree";
 import { TestConsole } from "../test-console";
+import { expectWholeSpace } from "../whole-space";
 
 let console_: TestConsole;
 let client: TestClient;
@@ -64,33 +64,7 @@ const aged = () => system("update packs set used_at = used_at - interval '1 hour
 
 /** Everything in the depot is known, everything known is there and whole, and the newest point restores. */
 async function allIsWell(round: string): Promise<void> {
-  const [grant] = await system<{ space: string; used: number }>(
-    "select space_id as space, used_bytes as used from grants where client_id = $1",
-    [client.id],
-  );
-  const packs = await system<{ id: string; size: number }>("select encode(id, 'hex') as id, size from packs");
-  const points = await system<{ id: string; root: Buffer; size: number }>(
-    "select encode(id, 'hex') as id, root, object_bytes as size from points where purged_at is null",
-  );
-  const place = console_.services.places.of(
-    (await system<Depot>("select id, kind, path, settings, secret from depots"))[0]!,
-  );
-  const { findings, touched } = await checkSpace({
-    keys: await console_.services.spaces.keys(client.id),
-    place,
-    spaceId: grant!.space,
-    depth: "bytes",
-    packs,
-    points,
-  });
-  expect([findings, touched], round).toEqual([[], []]);
-  const there: string[] = [];
-  for await (const name of place.list("spaces/")) there.push(name.slice(name.lastIndexOf("/") + 1));
-  expect(there.sort(), round).toEqual([...packs, ...points].map((one) => one.id).sort());
-  expect(
-    [...packs, ...points].reduce((sum, one) => sum + one.size, 0),
-    round,
-  ).toBe(grant!.used);
+  const points = await expectWholeSpace(console_.services, client.id, client.depotId, round);
   const run = await restore(console_, {
     items: [{ pointId: points[0]!.id, path: "/data" }],
     destination: { kind: "folder", folder: `/back-${round}` },

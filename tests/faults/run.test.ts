@@ -14,13 +14,13 @@ import type { Places } from "@/server/places";
 import type { Services } from "@/server/services";
 import { restoreFiles } from "@/sources/files/writer";
 import { S3Server } from "@/standins/s3/server";
-import { checkSpace } from "@/store/check";
 import type { Place } from "@/store/places/place";
 import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { freshFolder } from "../depot";
 import { FAILURES, FailingPlace, type Failure } from "../failing-place";
 import { describeTree } from "../same-tree";
 import { TestConsole } from "../test-console";
+import { expectWholeSpace } from "../whole-space";
 
 /**
  * A run over a folder and a bucket at once, one of which fails at its n-th change, for every n: the run takes no harm, what
@@ -117,46 +117,11 @@ async function caughtUp(): Promise<void> {
 /** Each depot by itself holds what is listed, whole, and nothing else; and the newest point restores from it alone. */
 async function eachIsWhole(round: string): Promise<void> {
   for (const depotId of [client.depotId, bucketId]) {
-    const [grant] = await system<{ space: string; used: number }>(
-      "select space_id as space, used_bytes as used from grants where depot_id = $1",
-      [depotId],
-    );
-    const packs = await system<{ id: string; size: number }>(
-      "select encode(id, 'hex') as id, size from packs where space_id = $1",
-      [grant!.space],
-    );
-    const points = await system<{ id: string; root: Buffer; size: number }>(
-      `select encode(id, 'hex') as id, root, object_bytes as size from placed_points
-       where depot_id = $1 and purged_at is null order by moment desc`,
-      [depotId],
-    );
+    const points = await expectWholeSpace(console_.services, client.id, depotId, round);
     const [listed] = await system<{ count: number }>(
       "select count(*)::int as count from points where purged_at is null",
     );
     expect(points.length, `${round}: points in each depot`).toBe(listed!.count);
-    const [depot] = await system<Depot>("select id, kind, path, settings, secret from depots where id = $1", [
-      depotId,
-    ]);
-    const place = console_.services.places.of(depot!);
-    const keys = await console_.services.spaces.keys(client.id);
-    const { findings, touched } = await checkSpace({
-      keys,
-      place,
-      spaceId: grant!.space,
-      depth: "bytes",
-      packs,
-      points,
-    });
-    expect([findings, touched], round).toEqual([[], []]);
-    const there: string[] = [];
-    for await (const name of place.list("spaces/")) there.push(name.slice(name.lastIndexOf("/") + 1));
-    expect(there.sort(), `${round}: objects of ${depot!.kind}`).toEqual(
-      [...packs, ...points].map((one) => one.id).sort(),
-    );
-    expect(
-      [...packs, ...points].reduce((sum, one) => sum + one.size, 0),
-      `${round}: what is counted`,
-    ).toBe(grant!.used);
     const target = freshFolder("target");
     console_.services.spaces.forget(client.id, depotId);
     await restoreFiles([{ root: points[0]!.root, momentLabel: "then", path: "/data" }], {
