@@ -1,5 +1,5 @@
 import type { DamageFacts } from "@/core/protection/causes";
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, type Tx } from "./scope";
 
 export const CHECK_DEPTHS = ["objects", "trees", "bytes"] as const;
 /** Objects are there with their size; or also directories and trees are whole; or also every byte is. */
@@ -130,8 +130,9 @@ export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: reado
 
 /** Sources with points of which something is damaged in a depot, and how many of those lie whole in another. */
 export const damagedSources = (tx: Tx, clientId: string | null) =>
-  all<DamageFacts>(
+  allPlanned<DamageFacts>(
     tx,
+    "damaged sources",
     `select p.depot_id as "depotId", d.name as "depotName", p.source_id as "sourceId", count(*)::int as points, min(p.damaged_at) as since,
        (count(*) filter (where exists (select from placed_points o where o.id = p.id and o.depot_id <> p.depot_id
          and o.damaged_at is null and o.purged_at is null)))::int as elsewhere

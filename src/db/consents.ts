@@ -1,4 +1,4 @@
-import { all, change, one, type Tx } from "./scope";
+import { allPlanned, change, one, type Tx } from "./scope";
 
 export type ConsentKind = "destroy-key" | "delete-source" | "shorten-retention" | "shorten-lock";
 
@@ -28,8 +28,9 @@ const FROM =
 
 /** What waits for a second person, the oldest first. */
 export const openConsents = (tx: Tx, clientId: string | null, now: Date) =>
-  all<Consent>(
+  allPlanned<Consent>(
     tx,
+    "open consents",
     `select ${CONSENT} from ${FROM} where n.decision is null and n.expires_at > $2 and ($1::uuid is null or n.client_id = $1) order by n.asked_at`,
     [clientId, now],
   );

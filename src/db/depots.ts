@@ -1,5 +1,5 @@
 import type { BucketPlace } from "@/core/bucket";
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, type Tx } from "./scope";
 
 export type DepotKind = "folder" | "share" | "s3";
 
@@ -42,8 +42,9 @@ const DEPOT = `d.id, d.name, d.kind, d.path, d.settings, d.secret, d.region, d.c
 const GRANT = `depot_id as "depotId", client_id as "clientId", space_id as "spaceId", quota_bytes as "quotaBytes", used_bytes as "usedBytes", lock_days as "lockDays", purge_due as "purgeDue"`;
 
 export const listDepots = (tx: Tx) =>
-  all<Depot & { usedBytes: number }>(
+  allPlanned<Depot & { usedBytes: number }>(
     tx,
+    "all depots",
     `select ${DEPOT}, coalesce((select sum(used_bytes) from grants g where g.depot_id = d.id), 0) as "usedBytes" from depots d order by d.name`,
   );
 export const depotById = (tx: Tx, id: string) =>

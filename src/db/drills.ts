@@ -1,7 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { DrillFigures } from "@/core/drill/drill";
 import type { Outcome } from "@/core/protection/state";
-import { all, one, type Tx } from "./scope";
+import { all, allPlanned, one, type Tx } from "./scope";
 
 export interface Drill {
   readonly runId: string;
@@ -73,8 +73,9 @@ export const drillsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
 
 /** Sources whose newest drill failed. */
 export const failedDrills = (tx: Tx, clientId: string | null) =>
-  all<Drill & { readonly depotName: string | null }>(
+  allPlanned<Drill & { readonly depotName: string | null }>(
     tx,
+    "failed drills",
     `select ${DRILL}, (select name from depots d where d.id = (r.request->>'depotId')::uuid) as "depotName" from runs r
      where r.kind = 'drill' and r.state = 'ended' and r.outcome = 'failed' and ($1::uuid is null or r.client_id = $1)
        and not exists (select from runs o where o.source_id = r.source_id and o.kind = 'drill' and o.state = 'ended'

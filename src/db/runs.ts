@@ -2,7 +2,7 @@ import type { Code } from "@/core/codes";
 import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import type { Rates } from "@/core/units/rates";
-import { all, allPlanned, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, onePlanned, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
 export type RunKind = "backup" | "restore" | "drill";
@@ -330,7 +330,7 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
     ],
   );
 export const runRow = (tx: Tx, id: string) =>
-  one<RunRow>(tx, `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
+  onePlanned<RunRow>(tx, "a run's row", `select ${ROW} from ${ROW_FROM} where r.id = $1`, [id]);
 
 const NIGHT_OUTCOMES = ["clean", "caution", "failed", "stopped", "missed"] as const;
 /**
@@ -352,9 +352,8 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
   const rows = await allPlanned<{ clientId: string; nights: string }>(
     tx,
     "nights counted",
-    // a row for each client, and text in it: there are thousands of nights
-    `select client_id as "clientId", string_agg(concat_ws(' ', to_char(night, 'YYYY-MM-DD'), ${NIGHT_OUTCOMES.join(", ")}), ',') as nights from (
-       select client_id, night, ${NIGHT_OUTCOMES.map((outcome) => `sum(${outcome}) as ${outcome}`).join(", ")} from (
+    // a row for each client, and text in it: there are thousands of nights. The newest may stand there in parts
+    `select client_id as "clientId", string_agg(concat_ws(' ', night::text, ${NIGHT_OUTCOMES.join(", ")}), ',') as nights from (
          select client_id, night, ${NIGHT_OUTCOMES.join(", ")} from night_totals where night >= $2::date and ($1::uuid is null or client_id = $1)
          union all
          select r.client_id, night_of(r.slot, c.zone), ${NIGHT_OUTCOMES.map((outcome) => `r.${outcome}`).join(", ")}
@@ -363,7 +362,7 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
              ${NIGHT_OUTCOMES.map((outcome) => `count(*) filter (where outcome = '${outcome}') as ${outcome}`).join(", ")}
            from runs where kind = 'backup' and state = 'ended' and due_at >= greatest($2, (select until from nights_counted))
              and ($1::uuid is null or client_id = $1) group by 1, 2) r join clients c on c.id = r.client_id) n
-       group by 1, 2) n group by 1`,
+       group by 1`,
     [clientId, from],
   );
   const counts: NightCount[] = [];

@@ -97,6 +97,30 @@ export async function allPlanned<Row>(
   return (await tx.query({ name, text: sql, values: values as unknown[] })).rows as Row[];
 }
 
+/**
+ * The same, also where PostgreSQL believes that a plan for these very values is worth making anew: of a long statement the
+ * making takes longer than it wins.
+ */
+export async function allPlannedOnce<Row>(
+  tx: Tx,
+  name: string,
+  sql: string,
+  values: readonly unknown[] = [],
+): Promise<Row[]> {
+  await tx.query("set local plan_cache_mode = force_generic_plan");
+  const rows = await allPlanned<Row>(tx, name, sql, values);
+  await tx.query("set local plan_cache_mode = auto");
+  return rows;
+}
+
+/** The only row of such a statement, or null. */
+export const onePlanned = async <Row>(
+  tx: Tx,
+  name: string,
+  sql: string,
+  values: readonly unknown[] = [],
+): Promise<Row | null> => (await allPlanned<Row>(tx, name, sql, values))[0] ?? null;
+
 /** Asks for each of several things, one after another: a transaction answers one question at a time. */
 export async function inTurn<From, To>(
   many: readonly From[],

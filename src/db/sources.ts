@@ -1,7 +1,6 @@
 import type { Code } from "@/core/codes";
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
-import type { SourceFacts } from "@/core/protection/causes";
 import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
 import type { BurstEvidence } from "./holds";
 import { all, allPlanned, change, one, type Tx } from "./scope";
@@ -238,12 +237,12 @@ export interface StandingFilter {
   readonly siteId?: string | null;
   readonly sourceId?: string | null;
 }
-const scopeValues = (filter: StandingFilter) => [
+export const scopeValues = (filter: StandingFilter) => [
   filter.clientId ?? null,
   filter.siteId ?? null,
   filter.sourceId ?? null,
 ];
-const IN_SUMMARIES =
+export const IN_SUMMARIES =
   "($1::uuid is null or u.client_id = $1) and ($2::uuid is null or u.site_id = $2) and ($3::uuid is null or u.source_id = $3)";
 const IN_SCOPE =
   "($1::uuid is null or s.client_id = $1) and ($2::uuid is null or s.site_id = $2) and ($3::uuid is null or s.id = $3)";
@@ -263,9 +262,9 @@ export const rulesInForce = async (tx: Tx, filter: StandingFilter) =>
 
 // without the rules: they are most of a row, and told of one source at a time
 const STANDING_SOURCE = SOURCE.replace(" s.rules, s.origins,", "");
-const STATE =
+export const STATE =
   "protection_state(u.newest_point, u.slips_at, u.exposed_at, u.last_outcome, u.paused or u.gone, $4)";
-const KEY_GOOD = "coalesce(k.confirmed_at is not null and k.destroyed_at is null, false)";
+export const KEY_GOOD = "coalesce(k.confirmed_at is not null and k.destroyed_at is null, false)";
 const ALARMS = `(select distinct on (source_id) source_id, id, evidence from holds where lifted_at is null and evidence is not null
        order by source_id, placed_at desc)`;
 const STANDING = `select ${STANDING_SOURCE}, c.name as "clientName", c.slug as "clientSlug", c.zone as "clientZone", si.name as "siteName", si.slug as "siteSlug",
@@ -404,173 +403,3 @@ export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
 const OTHERS = STATES.filter((state) => state !== "kept");
 /** Not kept, whatever the hour; the predicate of an index (migration 0026). */
 const NOT_WELL = "(u.paused or u.gone or u.newest_point is null or u.last_outcome in ('failed', 'caution'))";
-
-/** Which sources somebody may have to look at, besides those whose own state says so. */
-export interface AlsoWanted {
-  /** Machines that have not spoken since count as silent. */
-  readonly silentSince: Date;
-  /** Sources by themselves. */
-  readonly sourceIds: readonly string[];
-  /** All sources of these depots; with a client, that client's alone. */
-  readonly depots: readonly { readonly depotId: string; readonly clientId: string | null }[];
-}
-/**
- * Sources in scope that may have a cause to be told of, by client and name: every other one is well, or paused by somebody.
- * What clients are called is handed in; one that is not among them is left out.
- */
-export async function sourcesInNeed(
-  tx: Tx,
-  filter: StandingFilter,
-  now: Date,
-  also: AlsoWanted,
-  clientNames: ReadonlyMap<string, string>,
-): Promise<SourceFacts[]> {
-  // as one value, a list for each column: to read a thousand rows value by value takes longer than to find them
-  const [found] = await allPlanned<{ lists: InNeedLists }>(
-    tx,
-    "sources in need",
-    `with wanted as materialized (
-       select u.source_id as id from source_summaries u where ${IN_SUMMARIES}
-         and (u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)
-       union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.slips_at < $4
-       union select u.source_id from source_summaries u where ${IN_SUMMARIES}
-         and u.client_id in (select c.id from clients c left join client_keys k on k.client_id = c.id where not ${KEY_GOOD})
-       union select u.source_id from unnest($7::uuid[], $8::uuid[]) w(depot_id, client_id)
-         join source_summaries u on u.depot_id = w.depot_id and (w.client_id is null or u.client_id = w.client_id) where ${IN_SUMMARIES}
-       union select u.source_id from machines m join source_summaries u on u.machine_id = m.id
-         where m.gone_at is null and (m.seen_at is null or m.seen_at < $5) and ${IN_SUMMARIES}
-       union select source_id from ${ALARMS} a
-       union select unnest($6::uuid[]))
-     select json_build_object(${Object.keys(IN_NEED)
-       .map((name) => `'${name}', coalesce(json_agg("${name}"), '[]')`)
-       .join(", ")}) as lists
-     from (select ${Object.entries(IN_NEED)
-       .map(([name, column]) => `${column} as "${name}"`)
-       .join(", ")}
-       from source_summaries u left join machines m on m.id = u.machine_id left join ${ALARMS} alarm on alarm.source_id = u.source_id
-       where u.source_id = any(array(select id from wanted)) and ${IN_SUMMARIES}) n`,
-    [
-      ...scopeValues(filter),
-      now,
-      also.silentSince,
-      also.sourceIds,
-      also.depots.map((one) => one.depotId),
-      also.depots.map((one) => one.clientId),
-    ],
-  );
-  const lists = found!.lists;
-  const names = await namesForSources(tx, now);
-  const moment = (at: number | null | undefined) => (at ? new Date(at) : null);
-  const facts: SourceFacts[] = [];
-  for (const [i, id] of lists.id.entries()) {
-    const clientId = lists.clientId[i]!;
-    const clientName = clientNames.get(clientId);
-    if (clientName === undefined) continue;
-    const policyId = lists.policyId[i]!;
-    const policy = policyId ? names.policies.get(policyId) : undefined;
-    const depotId = lists.depotId[i]!;
-    const depot = depotId ? names.depots.get(depotId) : undefined;
-    const connectionId = lists.connectionId[i]!;
-    // written out: whole objects of one shape, or a thousand of them take longer than the question
-    facts.push({
-      id,
-      name: lists.name[i]!,
-      clientId,
-      clientName,
-      siteId: lists.siteId[i]!,
-      siteName: names.sites.get(lists.siteId[i]!) ?? "",
-      machineId: lists.machineId[i]!,
-      machineName: lists.machineName[i]!,
-      machineSeen: moment(lists.machineSeen[i]),
-      connectionId,
-      connectionName: connectionId ? (names.connections.get(connectionId) ?? null) : null,
-      hasPolicy: policyId !== null,
-      policyId,
-      policyName: policy?.name ?? null,
-      policyChanged: policy?.changed ?? null,
-      depotId,
-      depotName: depot?.name ?? null,
-      depotAwayUntil: depot?.away ?? null,
-      keyConfirmed: names.goodKeys.has(clientId),
-      gone: lists.gone[i]!,
-      targetHours: lists.targetHours[i]!,
-      newestPoint: moment(lists.newestPoint[i]),
-      lastRunEnded: moment(lists.lastRunEnded[i]),
-      lastOutcome: lists.lastOutcome[i]!,
-      lastCode: lists.lastCode[i]!,
-      state: lists.state[i]!,
-      burst: lists.burst[i]!,
-    });
-  }
-  return facts.sort((a, b) =>
-    a.clientName < b.clientName ? -1 : a.clientName > b.clientName ? 1 : a.name < b.name ? -1 : 1,
-  );
-}
-const millis = (column: string) => `(extract(epoch from ${column}) * 1000)::bigint`;
-/** What is read of each of them, and where it stands. */
-const IN_NEED = {
-  id: "u.source_id",
-  name: "u.name",
-  clientId: "u.client_id",
-  siteId: "u.site_id",
-  machineId: "u.machine_id",
-  machineName: "m.name",
-  machineSeen: millis("m.seen_at"),
-  connectionId: "u.connection_id",
-  policyId: "u.policy_id",
-  depotId: "u.depot_id",
-  gone: "u.gone",
-  targetHours: "u.target_hours",
-  newestPoint: millis("u.newest_point"),
-  lastRunEnded: millis("u.last_run_ended"),
-  lastOutcome: "u.last_outcome",
-  lastCode: "u.last_code",
-  state: STATE,
-  burst: "alarm.evidence",
-} satisfies Partial<Record<keyof SourceFacts, string>>;
-/** A value of each source in each list; moments as milliseconds. */
-type InNeedLists = {
-  readonly [Column in keyof typeof IN_NEED]: readonly (Date extends SourceFacts[Column]
-    ? number | null
-    : SourceFacts[Column])[];
-};
-
-interface Named {
-  readonly id: string;
-  readonly name: string;
-}
-/** What is told beside sources, once for each: sites, policies, depots, connections, and whose key can be used. */
-async function namesForSources(tx: Tx, now: Date) {
-  const [names] = await allPlanned<{
-    found: {
-      sites: Named[];
-      connections: Named[];
-      policies: (Named & { changed: number })[];
-      depots: (Named & { away: number | null })[];
-      keys: string[];
-    };
-  }>(
-    tx,
-    "names for sources",
-    `select json_build_object(
-       'sites', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from sites),
-       'connections', (select coalesce(json_agg(json_build_object('id', id, 'name', name)), '[]') from connections),
-       'policies', (select coalesce(json_agg(json_build_object('id', id, 'name', name, 'changed', ${millis("changed_at")})), '[]') from policies),
-       'depots', (select coalesce(json_agg(json_build_object('id', d.id, 'name', d.name, 'away', (select ${millis("max(to_at)")} from absences a
-          where a.depot_id = d.id and from_at <= $1 and to_at > $1))), '[]') from depots d),
-       'keys', (select coalesce(json_agg(k.client_id), '[]') from client_keys k where ${KEY_GOOD})) as found`,
-    [now],
-  );
-  const { found } = names!;
-  return {
-    sites: new Map(found.sites.map(({ id, name }) => [id, name])),
-    connections: new Map(found.connections.map(({ id, name }) => [id, name])),
-    policies: new Map(
-      found.policies.map(({ id, name, changed }) => [id, { name, changed: new Date(changed) }]),
-    ),
-    depots: new Map(
-      found.depots.map(({ id, name, away }) => [id, { name, away: away === null ? null : new Date(away) }]),
-    ),
-    goodKeys: new Set(found.keys),
-  };
-}

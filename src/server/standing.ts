@@ -12,10 +12,11 @@ import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { fullGrants, listDepots } from "@/db/depots";
 import { failedDrills } from "@/db/drills";
+import { sourcesInNeed } from "@/db/in-need";
 import { unsentSince } from "@/db/notices";
 import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
-import { type StandingFilter, sourcesInNeed, stateCounts } from "@/db/sources";
+import { type StandingFilter, stateCounts } from "@/db/sources";
 
 export interface NightRow {
   readonly clientId: string;

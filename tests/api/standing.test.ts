@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { findCauses, SILENT_HOURS, type SourceFacts } from "@/core/protection/causes";
+import { nightsTable } from "@/core/protection/nights";
 import { OUTCOMES, protectionState } from "@/core/protection/state";
 import { countNights, nightCounts } from "@/db/runs";
 import { all, change } from "@/db/scope";
@@ -137,6 +138,10 @@ describe("what needs somebody", () => {
   const factsOf = (source: SourceStanding): SourceFacts => ({
     ...source,
     hasPolicy: source.policyId !== null,
+    silent:
+      source.machineId && (source.machineSeen?.getTime() ?? 0) < now.getTime() - SILENT_HOURS * HOUR_MS
+        ? { machineId: source.machineId, machineName: source.machineName!, seen: source.machineSeen }
+        : null,
   });
 
   it("is found from the sources in need as from all of them", async () => {
@@ -227,8 +232,13 @@ describe("the nights", () => {
          where state = 'ended' group by 1, 2 order by 1, 2`,
       );
     const told = async () =>
-      (await console_.services.db.withScope({ role: "provider" }, (tx) => nightCounts(tx, {}, at(400))))
-        .flatMap(({ night, cell }) =>
+      [
+        ...nightsTable(
+          await console_.services.db.withScope({ role: "provider" }, (tx) => nightCounts(tx, {}, at(400))),
+        ).values(),
+      ]
+        .flatMap((nights) => [...nights])
+        .flatMap(([night, cell]) =>
           Object.entries(cell).flatMap(([outcome, runs]) => (runs ? { night, outcome, runs } : [])),
         )
         .sort((a, b) => a.night.localeCompare(b.night) || a.outcome.localeCompare(b.outcome));

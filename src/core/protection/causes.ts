@@ -9,10 +9,12 @@ export interface SourceFacts {
   readonly clientId: string;
   readonly clientName: string;
   readonly state: ProtectionState;
-  readonly machineId: string | null;
-  readonly machineName: string | null;
-  /** When the machine last spoke; null when it never did. */
-  readonly machineSeen: Date | null;
+  /** Its machine, when that has not spoken for `SILENT_HOURS`; `seen`: when it last did, null when it never did. */
+  readonly silent: {
+    readonly machineId: string;
+    readonly machineName: string;
+    readonly seen: Date | null;
+  } | null;
   /** What it is reached through, when that is no machine. */
   readonly connectionId: string | null;
   readonly connectionName: string | null;
@@ -35,11 +37,12 @@ export interface SourceFacts {
   readonly lastOutcome: string | null;
   readonly lastCode: Code | null;
   readonly lastRunEnded: Date | null;
-  /** Evidence of a burst of changes in the last run, when there is one. */
+  /** Evidence of a burst of changes in the last run, when there is one, and the machine that it was on. */
   readonly burst: {
     readonly changedShare: number;
     readonly denserShare: number;
     readonly folder: string;
+    readonly machineName?: string | null;
   } | null;
   readonly keyConfirmed: boolean;
 }
@@ -233,7 +236,7 @@ function joined(groups: ReadonlyMap<string, SourceFacts[]>): Map<string, SourceF
   for (const [siteId, silent] of bySite) {
     // the longest row of machines that were last seen about the same time
     const seen = silent
-      .flatMap(([key, [first]]) => (first!.machineSeen ? [{ key, at: first!.machineSeen.getTime() }] : []))
+      .flatMap(([key, [first]]) => (first!.silent?.seen ? [{ key, at: first!.silent.seen.getTime() }] : []))
       .sort((a, b) => a.at - b.at);
     let best: typeof seen = [];
     for (const [i, { at }] of seen.entries()) {
@@ -257,14 +260,20 @@ function joined(groups: ReadonlyMap<string, SourceFacts[]>): Map<string, SourceF
         `policy-change:${id}`,
         parts.map(([key]) => key),
       );
-  const ofCode = gather(failed(), (source) => source.lastCode ?? "internal.error");
-  for (const [code, parts] of ofCode) {
-    const members = parts.flatMap(([, group]) => group);
-    if (members.length >= ONE_CODE && clientsOf(members).length > 1)
-      join(
-        `one-code:${code}`,
-        parts.map(([key]) => key),
-      );
+  // what failed and what ended with a caution stay apart: of these a recovery point exists
+  for (const outcome of ["run-failed", "run-caution"]) {
+    const ofCode = gather(
+      [...left].filter(([key]) => key.startsWith(`${outcome}:`)),
+      (source) => source.lastCode ?? "internal.error",
+    );
+    for (const [code, parts] of ofCode) {
+      const members = parts.flatMap(([, group]) => group);
+      if (members.length >= ONE_CODE && clientsOf(members).length > 1)
+        join(
+          `one-code:${outcome === "run-failed" ? "" : "caution:"}${code}`,
+          parts.map(([key]) => key),
+        );
+    }
   }
   return left;
 }
@@ -336,7 +345,7 @@ function describeDrills(
   };
 }
 
-function rootCause(source: SourceFacts, now: Date): string | null {
+function rootCause(source: SourceFacts, _now: Date): string | null {
   if (source.gone) return source.newestPoint ? `orphan:${source.id}` : null;
   if (source.state === "paused") return null;
   if (source.burst) return `burst:${source.id}`;
@@ -344,10 +353,7 @@ function rootCause(source: SourceFacts, now: Date): string | null {
   if (!source.keyConfirmed) return `key-not-confirmed:${source.clientId}`;
   if (source.depotAwayUntil && (source.state === "exposed" || source.state === "slipping"))
     return `depot-away:${source.depotName}`;
-  const silentHours = source.machineSeen
-    ? (now.getTime() - source.machineSeen.getTime()) / 3_600_000
-    : Number.POSITIVE_INFINITY;
-  if (source.machineId && silentHours > SILENT_HOURS) return `machine-silent:${source.machineId}`;
+  if (source.silent) return `machine-silent:${source.silent.machineId}`;
   if (source.lastOutcome === "failed") {
     if (source.connectionId && source.lastCode?.startsWith("source."))
       return `connection-failed:${source.connectionId}:${source.lastCode}`;
@@ -386,6 +392,7 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
     (at, source) => (source.newestPoint && (!at || source.newestPoint < at) ? source.newestPoint : at),
     null,
   );
+  const seen = first.silent?.seen ?? null;
   const lastPoint = oldest ? `newest point ${age(oldest)} old` : "no point yet";
   const base = {
     key,
@@ -403,18 +410,18 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
       return {
         ...base,
         state: "exposed",
-        title: `${first.machineName ?? first.name} changed ${percent(burst.changedShare)} of its files in one run, ${percent(burst.denserShare)} of them became unreadable`,
+        title: `${burst.machineName ?? first.name} changed ${percent(burst.changedShare)} of its files in one run, ${percent(burst.denserShare)} of them became unreadable`,
         detail: `${first.clientName} · most of it in ${burst.folder} · restore from a point before it`,
       };
     }
     case "machine-silent":
       return {
         ...base,
-        title: first.machineSeen
-          ? `${first.machineName} has not been seen for ${age(first.machineSeen)}`
-          : `${first.machineName} has never reported`,
+        title: seen
+          ? `${first.silent!.machineName} has not been seen for ${age(seen)}`
+          : `${first.silent!.machineName} has never reported`,
         detail: `${first.clientName} · ${lastPoint}`,
-        since: first.machineSeen,
+        since: seen,
         code: "machine.silent",
       };
     case "depot-failed":
@@ -429,9 +436,9 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
     case "site-silent":
       return {
         ...base,
-        title: `${first.siteName}: ${counted(group.length, "machine")} fell silent together ${age(first.machineSeen)} ago`,
+        title: `${first.siteName}: ${counted(group.length, "machine")} fell silent together ${age(seen)} ago`,
         detail: `${first.clientName} · its link or its power · ${lastPoint}`,
-        since: first.machineSeen,
+        since: seen,
         code: "machine.silent",
       };
     case "policy-change":
@@ -446,7 +453,7 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
       return {
         ...base,
         title: `${who} of ${counted(clientsOf(group).length, "client")}: ${lower(CODES[first.lastCode ?? "internal.error"].title)}`,
-        detail: `${names(group)} · the same everywhere · ${lastPoint}`,
+        detail: `${names(group)} · the same everywhere · ${first.lastOutcome === "caution" ? "each has a recovery point" : lastPoint}`,
         code: first.lastCode,
       };
     case "depot-away":

@@ -69,9 +69,7 @@ describe("causes, not symptoms", () => {
     clientId: "c1",
     clientName: "Quillmere",
     state: "kept",
-    machineId: `m-${id}`,
-    machineName: id,
-    machineSeen: hoursAgo(0.1),
+    silent: null,
     connectionId: null,
     connectionName: null,
     siteId: "s1",
@@ -149,7 +147,11 @@ describe("causes, not symptoms", () => {
 
   it("blames a site's link when its machines fell silent together", () => {
     const silent = (id: string, hours: number, change: Partial<SourceFacts> = {}) =>
-      source(id, { state: "exposed", machineSeen: hoursAgo(hours), ...change });
+      source(id, {
+        state: "exposed",
+        silent: { machineId: `m-${id}`, machineName: id, seen: hoursAgo(hours) },
+        ...change,
+      });
     const causes = findCauses(
       [
         silent("a", 40),
@@ -205,9 +207,38 @@ describe("causes, not symptoms", () => {
     expect(findCauses(many.slice(0, 3), [], now)).toHaveLength(3);
   });
 
+  it("makes one line of one caution over many clients, apart from what failed", () => {
+    const busy = { state: "slipping", lastOutcome: "caution", lastCode: "file.changed-while-read" } as const;
+    const many = ["a", "b", "c", "d", "e"].map((id, i) =>
+      source(id, { ...busy, clientId: `c${i % 2}`, clientName: `Client ${i % 2}` }),
+    );
+    const failed = many.map(
+      (one) => ({ ...one, id: `${one.id}2`, state: "exposed", lastOutcome: "failed" }) as const,
+    );
+    const causes = findCauses([...many, ...failed], [], now);
+    expect(causes.map(({ key, sourceIds }) => [key, [...sourceIds].sort()])).toEqual([
+      ["one-code:file.changed-while-read", ["a2", "b2", "c2", "d2", "e2"]],
+      ["one-code:caution:file.changed-while-read", ["a", "b", "c", "d", "e"]],
+    ]);
+    expect(causes[1]).toMatchObject({
+      state: "slipping",
+      detail: "Client 0, Client 1 · the same everywhere · each has a recovery point",
+    });
+    // of one client, and of few, each client keeps its own line
+    expect(findCauses(many.slice(0, 4), [], now).map(({ kind }) => kind)).toEqual([
+      "run-caution",
+      "run-caution",
+    ]);
+  });
+
   it("blames the silent machine, not its passed target", () => {
     const [cause] = findCauses(
-      [source("pend-lt-07", { state: "exposed", machineSeen: hoursAgo(9 * 24) })],
+      [
+        source("pend-lt-07", {
+          state: "exposed",
+          silent: { machineId: "m", machineName: "pend-lt-07", seen: hoursAgo(9 * 24) },
+        }),
+      ],
       [],
       now,
     );
@@ -238,8 +269,6 @@ describe("causes, not symptoms", () => {
   it("makes one line of a tenant whose secret is over", () => {
     const refused = {
       state: "exposed",
-      machineId: null,
-      machineSeen: null,
       connectionId: "t",
       connectionName: "Trust mail",
       lastOutcome: "failed",
@@ -256,7 +285,7 @@ describe("causes, not symptoms", () => {
   });
 
   it("does not call a mailbox silent: it has no machine that could be", () => {
-    const box = { machineId: null, machineSeen: null, connectionId: "t", connectionName: "Trust mail" };
+    const box = { connectionId: "t", connectionName: "Trust mail" };
     expect(findCauses([source("a@x", box)], [], now)).toEqual([]);
     expect(findCauses([source("a@x", { ...box, gone: true })], [], now)[0]!.title).toBe(
       "a@x files is not at Trust mail any more; its points remain",
@@ -327,7 +356,17 @@ describe("causes, not symptoms", () => {
 
   it("leaves a paused source alone", () => {
     expect(
-      findCauses([source("p", { state: "paused", machineSeen: null, hasPolicy: false })], [], now),
+      findCauses(
+        [
+          source("p", {
+            state: "paused",
+            silent: { machineId: "m", machineName: "p", seen: null },
+            hasPolicy: false,
+          }),
+        ],
+        [],
+        now,
+      ),
     ).toEqual([]);
   });
 });
