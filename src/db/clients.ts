@@ -1,5 +1,5 @@
 import type { BandwidthHours } from "@/core/policy/conduct";
-import { all, change, one, type Tx } from "./scope";
+import { all, change, one, onePlanned, type Tx } from "./scope";
 
 /** What may run at once over a link, and how fast. */
 export interface LinkLimits {
@@ -33,9 +33,9 @@ const SITE = `id, client_id as "clientId", slug, name, limits`;
 
 export const listClients = (tx: Tx) => all<Client>(tx, `select ${CLIENT} from clients order by name`);
 export const clientById = (tx: Tx, id: string) =>
-  one<Client>(tx, `select ${CLIENT} from clients where id = $1`, [id]);
+  onePlanned<Client>(tx, "client by id", `select ${CLIENT} from clients where id = $1`, [id]);
 export const clientBySlug = (tx: Tx, slug: string) =>
-  one<Client>(tx, `select ${CLIENT} from clients where slug = $1`, [slug]);
+  onePlanned<Client>(tx, "client by slug", `select ${CLIENT} from clients where slug = $1`, [slug]);
 
 export const insertClient = (tx: Tx, client: Omit<Client, "limits">, now: Date) =>
   change(
@@ -85,6 +85,7 @@ export interface Provider {
   readonly name: string;
   readonly zone: string;
 }
-export const readProvider = (tx: Tx) => one<Provider>(tx, "select name, zone from provider");
+export const readProvider = (tx: Tx) =>
+  onePlanned<Provider>(tx, "provider", "select name, zone from provider");
 export const insertProvider = (tx: Tx, provider: Provider) =>
   change(tx, "insert into provider (name, zone) values ($1, $2)", [provider.name, provider.zone]);

@@ -1,7 +1,7 @@
 import type { SourceFacts } from "@/core/consequences/facts";
 import type { Level } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
-import { all, change, type Tx } from "./scope";
+import { all, allPlanned, change, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
 /** What is known of the sources that rules of a level touch; none for a policy that is not made yet. */
@@ -37,8 +37,9 @@ export interface SetAsideAdvice {
   readonly setAt: Date;
 }
 export const adviceSetAside = (tx: Tx, policyId: string) =>
-  all<SetAsideAdvice>(
+  allPlanned<SetAsideAdvice>(
     tx,
+    "advice set aside",
     `select policy_id as "policyId", advice, reason, set_by as "setBy", set_at as "setAt" from advice_set_aside where policy_id = $1`,
     [policyId],
   );

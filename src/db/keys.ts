@@ -1,5 +1,5 @@
 import type { Wrapping } from "@/core/keysheet/wrapping";
-import { all, change, one, type Tx } from "./scope";
+import { all, change, one, onePlanned, type Tx } from "./scope";
 
 /** A client's data key as it is held. */
 export interface ClientKey {
@@ -18,8 +18,9 @@ export interface ClientKey {
 }
 
 export const clientKey = (tx: Tx, clientId: string) =>
-  one<ClientKey>(
+  onePlanned<ClientKey>(
     tx,
+    "key of client",
     `select client_id as "clientId", sealed, holding, wrapping, fingerprint, confirmed_at as "confirmedAt", destroyed_at as "destroyedAt",
        asked_group as "askedGroup", asked_hash as "askedHash" from client_keys where client_id = $1`,
     [clientId],

@@ -1,6 +1,6 @@
 import type { ClauseName, GroupRule, Layer, Level } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
-import { all, change, one, type Tx } from "./scope";
+import { all, change, onePlanned, type Tx } from "./scope";
 
 /** The rules of one level. A group is what people call a policy: sources are assigned to it. */
 export interface Policy extends Layer {
@@ -26,7 +26,7 @@ export const listPolicies = (tx: Tx, clientId: string | null = null) =>
     [clientId],
   );
 export const policyById = (tx: Tx, id: string) =>
-  one<Policy>(tx, `select ${POLICY} from policies p where p.id = $1`, [id]);
+  onePlanned<Policy>(tx, "policy by id", `select ${POLICY} from policies p where p.id = $1`, [id]);
 
 /** Everything that may be in force for sources of a client: the provider's rules and all of the client's. */
 export const layersOfClient = (tx: Tx, clientId: string) =>
@@ -42,8 +42,9 @@ export interface Owner {
   readonly sourceId: string | null;
 }
 export const policyOfOwner = (tx: Tx, owner: Owner) =>
-  one<Policy>(
+  onePlanned<Policy>(
     tx,
+    "policy of owner",
     `select ${POLICY} from policies p where p.level = $1 and p.client_id is not distinct from $2
        and p.site_id is not distinct from $3 and p.source_id is not distinct from $4`,
     [owner.level, owner.clientId, owner.siteId, owner.sourceId],

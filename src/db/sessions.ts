@@ -1,5 +1,5 @@
 import { PERSON, type Person } from "./people";
-import { all, change, one, type Tx } from "./scope";
+import { all, change, one, onePlanned, type Tx } from "./scope";
 
 /** Sessions, tokens of the API and invitations: each held by the SHA-256 of its secret. */
 
@@ -24,10 +24,12 @@ export async function insertSession(tx: Tx, session: NewSession, now: Date): Pro
 export const IDLE_MINUTES = 20;
 const IDLE = `(p.client_id is null or s.seen_at > $2::timestamptz - interval '${IDLE_MINUTES} minutes')`;
 
+/** Whose session it is, and whether no sign of life of it was noted for a minute. */
 export const personBySession = (tx: Tx, id: Buffer, now: Date) =>
-  one<Person>(
+  onePlanned<Person & { readonly longUnseen: boolean }>(
     tx,
-    `select ${PERSON} from sessions s join people p on p.id = s.person_id
+    "person by session",
+    `select ${PERSON}, s.seen_at < $2::timestamptz - interval '1 minute' as "longUnseen" from sessions s join people p on p.id = s.person_id
      where s.id = $1 and s.expires_at > $2 and p.closed_at is null and ${IDLE}`,
     [id, now],
   );
@@ -103,8 +105,9 @@ export const insertToken = (
     [id, personId, name, now, expires, reach],
   );
 export const personByToken = (tx: Tx, id: Buffer, now: Date) =>
-  one<Person & { reach: TokenReach }>(
+  onePlanned<Person & { reach: TokenReach }>(
     tx,
+    "person by token",
     `select ${PERSON}, t.reach from api_tokens t join people p on p.id = t.person_id
      where t.id = $1 and t.expires_at > $2 and p.closed_at is null`,
     [id, now],

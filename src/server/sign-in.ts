@@ -199,8 +199,10 @@ export async function signOut(
 /** Who a session belongs to, or null; asking is a sign of life. */
 export const personOfSession = (services: Services, token: string): Promise<Person | null> =>
   services.db.withScope({ role: "system" }, async (tx) => {
-    const person = await personBySession(tx, hashSecret(token), services.now());
-    if (person) await seeSession(tx, hashSecret(token), services.now());
+    const found = await personBySession(tx, hashSecret(token), services.now());
+    if (!found) return null;
+    const { longUnseen, ...person } = found;
+    if (longUnseen) await seeSession(tx, hashSecret(token), services.now());
     return person;
   });
 /** Who a token of the API belongs to and what it may do, or null. */
