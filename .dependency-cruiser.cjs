@@ -27,6 +27,7 @@ module.exports = {
       "the life of a run; the runner executes with the agent's own code",
     ),
     only("viewings", "viewings", ["core", "store", "db", "server"], "reading inside points, over another protocol"),
+    only("web", "web", ["store"], "the door before pages and API"),
     only("standins", "standins", ["core"], "the outside world knows nothing of us"),
     only("agent", "agent", ["core", "store", "sources"], "the agent knows neither database nor server"),
     only("ui", "ui", ["core"], "the interface never sees the database"),

@@ -11,6 +11,7 @@ await build({
     "press-worker": "src/store/press/worker.ts",
     standins: "src/standins/main.ts",
     viewer: "src/viewings/main.ts",
+    web: "src/web/main.ts",
   },
   outdir: "dist",
   outExtension: { ".js": ".mjs" },

@@ -68,11 +68,16 @@ export async function signInAs(
   url: string,
   email: string,
   password: string,
+  code?: string,
 ): Promise<void> {
   await driver.get(`${url}/sign-in`);
   await type(driver, "E-mail address", email);
   await type(driver, "Password", password);
   await press(driver, "Sign in");
+  if (code) {
+    await type(driver, "Code of your second factor", code);
+    await press(driver, "Sign in");
+  }
   await driver.wait(
     async () => !(await driver.getCurrentUrl()).includes("/sign-in"),
     WAIT_MS,

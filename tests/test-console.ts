@@ -83,6 +83,7 @@ export class TestConsole {
       DEEPKEEP_HOME: this.home,
       DEEPKEEP_QUEUE_URL: this.access.owner,
       DEEPKEEP_VIEWER_PORT: String(this.viewerPort),
+      DEEPKEEP_PORT: String(this.port),
       NODE_ENV: "production",
       NEXT_TELEMETRY_DISABLED: "1",
     };
@@ -94,15 +95,7 @@ export class TestConsole {
   }
 
   startWeb(): void {
-    this.web = this.launch("web", [
-      join(PROJECT, "node_modules/next/dist/bin/next"),
-      "start",
-      PROJECT,
-      "-p",
-      String(this.port),
-      "-H",
-      "127.0.0.1",
-    ]);
+    this.web = this.launch("web", [join(PROJECT, "dist/web.mjs")]);
   }
   startRunner(): void {
     this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")]);

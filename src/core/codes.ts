@@ -57,6 +57,11 @@ export const CODES = {
     "The clause What leaves no file on this machine.",
     "Open the policy, widen its folders or its patterns, and run again.",
   ),
+  "address.forbidden": text(
+    "That address may not be reached from here",
+    "Whoever runs this console forbids it: services that a data centre offers to its own machines lie there, or something else that is nobody's business.",
+    "Name another address. Whoever runs the console can allow it: DEEPKEEP_FORBIDDEN, in docs/operations.md.",
+  ),
   "source.not-reached": text(
     "The source could not be reached",
     "Its name, its port or its server does not answer.",

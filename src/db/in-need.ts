@@ -21,7 +21,7 @@ const TROUBLED = "(u.last_outcome in ('failed', 'caution') or u.gone or u.policy
 
 /**
  * Sources in scope that may have a cause to be told of, by client and name: every other one is well, or paused by somebody.
- * What clients are called is handed in; one that is not among them is left out.
+ * What clients are called is handed in, in their order; one that is not among them is left out.
  */
 export async function sourcesInNeed(
   tx: Tx,
@@ -42,7 +42,7 @@ export async function sourcesInNeed(
          join source_summaries u on u.depot_id = w.depot_id and (w.client_id is null or u.client_id = w.client_id) where ${IN_SUMMARIES}
        union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.machine_id = any($9)
        union select unnest($5::uuid[]))
-     select string_agg(concat(${Object.values(IN_LINE).join(", chr(31), ")}), chr(30)) as lines,
+     select string_agg(concat(${IN_LINE.join(", chr(31), ")}), chr(30)) as lines,
        ${Object.entries(SELDOM)
          .map(
            ([name, column]) =>
@@ -63,70 +63,77 @@ export async function sourcesInNeed(
     ],
   );
   const { lines, machineId, connectionId, gone } = found!;
-  const facts: SourceFacts[] = [];
+  const ofClient = new Map<string, SourceFacts[]>([...clientNames.keys()].map((id) => [id, []]));
   for (const line of lines?.split("\x1e") ?? []) {
-    const column = line.split("\x1f");
-    const told = (name: keyof typeof IN_LINE): string => column[PLACE_IN_LINE[name]]!;
-    const id = told("id");
-    const site = around.sites.get(told("siteId"));
+    const [id, name, siteId, policyId, depotId, hours, newest, ended, lastOutcome, lastCode, state] =
+      line.split("\x1f") as Line;
+    const site = around.sites.get(siteId);
     const clientName = clientNames.get(site?.clientId ?? "");
     if (!site || clientName === undefined) continue;
-    const policy = around.policies.get(told("policyId"));
-    const depot = around.depots.get(told("depotId"));
+    const policy = policyId ? around.policies.get(policyId) : undefined;
+    const depot = depotId ? around.depots.get(depotId) : undefined;
+    const connection = connectionId?.[id] ?? null;
     // written out: whole objects of one shape, or a thousand of them take longer than the question
-    facts.push({
+    ofClient.get(site.clientId)!.push({
       id,
-      name: told("name"),
+      name,
       clientId: site.clientId,
       clientName,
-      siteId: site.id,
+      siteId,
       siteName: site.name,
-      silent: around.silent.get(machineId?.[id] ?? "") ?? null,
-      connectionId: connectionId?.[id] ?? null,
-      connectionName: around.connections.get(connectionId?.[id] ?? "") ?? null,
-      hasPolicy: told("policyId") !== "",
-      policyId: told("policyId") || null,
+      silent: (machineId?.[id] && around.silent.get(machineId[id])) || null,
+      connectionId: connection,
+      connectionName: connection === null ? null : (around.connections.get(connection) ?? null),
+      hasPolicy: policyId !== "",
+      policyId: policyId || null,
       policyName: policy?.name ?? null,
       policyChanged: policy?.changed ?? null,
-      depotId: told("depotId") || null,
+      depotId: depotId || null,
       depotName: depot?.name ?? null,
       depotAwayUntil: depot?.away ?? null,
       keyConfirmed: around.goodKeys.has(site.clientId),
       gone: gone?.[id] ?? false,
-      targetHours: told("targetHours") ? Number(told("targetHours")) : null,
-      newestPoint: told("newestPoint") ? new Date(Number(told("newestPoint"))) : null,
-      lastRunEnded: told("lastRunEnded") ? new Date(Number(told("lastRunEnded"))) : null,
-      lastOutcome: told("lastOutcome") || null,
-      lastCode: (told("lastCode") as Code) || null,
-      state: told("state") as ProtectionState,
+      targetHours: hours ? Number(hours) : null,
+      newestPoint: newest ? new Date(Number(newest)) : null,
+      lastRunEnded: ended ? new Date(Number(ended)) : null,
+      lastOutcome: lastOutcome || null,
+      lastCode: (lastCode as Code) || null,
+      state: state as ProtectionState,
       burst: around.bursts.get(id) ?? null,
     });
   }
-  return facts.sort((a, b) =>
-    a.clientName < b.clientName ? -1 : a.clientName > b.clientName ? 1 : a.name < b.name ? -1 : 1,
-  );
+  return [...ofClient.values()].flatMap((facts) => facts.sort((a, b) => (a.name < b.name ? -1 : 1)));
 }
 
 const millis = (column: string) => `(date_part('epoch', ${column}) * 1000)::bigint`;
-/** What is read of each of them, and where it stands; moments as milliseconds, what there is not as nothing. */
-const IN_LINE = {
-  id: "u.source_id",
+/** What is read of each of them, column by column as `Line` has them; moments as milliseconds, what there is not as nothing. */
+const IN_LINE = [
+  "u.source_id",
   // no name parts columns or lines
-  name: "translate(u.name, chr(30) || chr(31), '  ')",
-  siteId: "u.site_id",
-  policyId: "u.policy_id",
-  depotId: "u.depot_id",
-  targetHours: "u.target_hours",
-  newestPoint: millis("u.newest_point"),
-  lastRunEnded: millis("u.last_run_ended"),
-  lastOutcome: "u.last_outcome",
-  lastCode: "u.last_code",
-  state: STATE,
-} satisfies Partial<Record<keyof SourceFacts, string>>;
-const PLACE_IN_LINE = Object.fromEntries(Object.keys(IN_LINE).map((name, i) => [name, i])) as Record<
-  keyof typeof IN_LINE,
-  number
->;
+  "translate(u.name, chr(30) || chr(31), '  ')",
+  "u.site_id",
+  "u.policy_id",
+  "u.depot_id",
+  "u.target_hours",
+  millis("u.newest_point"),
+  millis("u.last_run_ended"),
+  "u.last_outcome",
+  "u.last_code",
+  STATE,
+];
+type Line = [
+  id: string,
+  name: string,
+  siteId: string,
+  policyId: string,
+  depotId: string,
+  targetHours: string,
+  newestPoint: string,
+  lastRunEnded: string,
+  lastOutcome: string,
+  lastCode: string,
+  state: string,
+];
 /** What few of them have. */
 const SELDOM = {
   // of silent machines alone

@@ -1,4 +1,4 @@
-import { all, one, type Tx } from "./scope";
+import { all, change, one, type Tx } from "./scope";
 
 export interface TrailRow {
   readonly id: number;
@@ -85,3 +85,16 @@ export const trailAfter = (tx: Tx, filter: TrailFilter, after: number, limit: nu
 /** Id of the first row that does not fit the chain, or null when all do. */
 export const verifyTrail = async (tx: Tx) =>
   (await one<{ bad: number | null }>(tx, "select verify_trail() as bad"))!.bad;
+
+/** Up to which row the trail was sent to a place; 0 where nothing went there yet. */
+export const trailSent = async (tx: Tx, target: string): Promise<number> =>
+  Number(
+    (await one<{ upto: string }>(tx, "select upto from trail_sent where target = $1", [target]))?.upto ?? 0,
+  );
+export const noteTrailSent = (tx: Tx, target: string, upto: number) =>
+  change(
+    tx,
+    `insert into trail_sent (target, upto) values ($1, $2)
+     on conflict (one) do update set target = excluded.target, upto = excluded.upto`,
+    [target, upto],
+  );

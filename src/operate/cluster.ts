@@ -13,6 +13,7 @@ import { connect, createServer } from "node:net";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { promisify } from "node:util";
+import { masterKeyElsewhere } from "@/server/settings";
 
 const run = promisify(execFile);
 
@@ -196,7 +197,7 @@ export async function serverPid(access: DatabaseAccess): Promise<number> {
 /** Makes the key that seals secrets in the database, if there is none yet. */
 export function ensureMasterKey(home: string): void {
   const file = join(home, "master.key");
-  if (!process.env.DEEPKEEP_MASTER_KEY && !existsSync(file))
+  if (!masterKeyElsewhere(process.env) && !existsSync(file))
     writeFileSync(file, `${randomBytes(32).toString("hex")}\n`, { mode: 0o600 });
 }
 

@@ -7,7 +7,7 @@ import { secretContext } from "@/runs/mail-tenant";
 import { depotSecretContext } from "@/server/places";
 import { seedContext } from "@/server/second-factor";
 import { MAIL_CONTEXT, webhookContext } from "@/server/sending";
-import { readSettings } from "@/server/settings";
+import { masterKeyElsewhere, readSettings } from "@/server/settings";
 import { keyContext } from "@/server/space-readers";
 import { record } from "@/server/who";
 import { type Secrets, secretsWith } from "@/store/secrets";
@@ -91,10 +91,10 @@ async function writeKey(file: string, key: string): Promise<void> {
  * next call, or the next start, puts the one that opens in place (`settleMasterKey`).
  */
 export async function changeMasterKey(home: string, env: NodeJS.ProcessEnv = process.env): Promise<number> {
-  const fromEnvironment = env.DEEPKEEP_MASTER_KEY !== undefined;
-  if (fromEnvironment && !/^[0-9a-f]{64}$/.test(env.DEEPKEEP_NEW_MASTER_KEY ?? ""))
+  const elsewhere = masterKeyElsewhere(env);
+  if (elsewhere && !/^[0-9a-f]{64}$/.test(env.DEEPKEEP_NEW_MASTER_KEY ?? ""))
     throw new Error(
-      "The master key comes from DEEPKEEP_MASTER_KEY. Give the new one in DEEPKEEP_NEW_MASTER_KEY, 64 hex digits, and put it into the environment afterwards.",
+      "The master key is not kept in the data folder. Give the new one in DEEPKEEP_NEW_MASTER_KEY, 64 hex digits, and put it where the old one is kept afterwards.",
     );
   const there = readAccess(home);
   const runs = there !== null && (await answers(there));
@@ -109,10 +109,10 @@ export async function changeMasterKey(home: string, env: NodeJS.ProcessEnv = pro
       throw new Error(
         "The console is running, and its programs hold the old key. End it first, then change the key.",
       );
-    if (!fromEnvironment) await settle(client, home);
+    if (!elsewhere) await settle(client, home);
     const settings = readSettings({ ...env, DEEPKEEP_HOME: home });
-    const key = fromEnvironment ? env.DEEPKEEP_NEW_MASTER_KEY! : randomBytes(32).toString("hex");
-    if (!fromEnvironment) await writeKey(join(home, "master.key.new"), key);
+    const key = elsewhere ? env.DEEPKEEP_NEW_MASTER_KEY! : randomBytes(32).toString("hex");
+    if (!elsewhere) await writeKey(join(home, "master.key.new"), key);
     await client.query("begin");
     await client.query("select set_config('deepkeep.role', 'system', true)");
     const [old, fresh] = [settings.masterKey, key].map((one) => secretsWith(Buffer.from(one, "hex")));
@@ -122,7 +122,7 @@ export async function changeMasterKey(home: string, env: NodeJS.ProcessEnv = pro
       sealedAnew: count,
     });
     await client.query("commit");
-    if (!fromEnvironment) renameSync(join(home, "master.key.new"), join(home, "master.key"));
+    if (!elsewhere) renameSync(join(home, "master.key.new"), join(home, "master.key"));
     return count;
   } finally {
     await client.end();
@@ -148,7 +148,7 @@ async function settle(client: pg.Client, home: string): Promise<void> {
 
 /** The same for a start, over the cluster that it began. */
 export async function settleMasterKey(home: string, ownerUrl: string): Promise<void> {
-  if (process.env.DEEPKEEP_MASTER_KEY || !existsSync(join(home, "master.key.new"))) return;
+  if (masterKeyElsewhere(process.env) || !existsSync(join(home, "master.key.new"))) return;
   const client = new pg.Client({ connectionString: ownerUrl });
   await client.connect();
   try {

@@ -1,4 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, realpathSync, rmSync, writeFileSync } from "node:fs";
+import { get as getPlain } from "node:http";
+import { get as getSecure } from "node:https";
 import { createServer } from "node:net";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
@@ -21,7 +23,12 @@ const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
 const empty = process.argv.includes("--empty");
 const port = Number(process.env.DEEPKEEP_PORT ?? 4380);
 const host = process.env.DEEPKEEP_HOST ?? "127.0.0.1";
-const url = `http://${host === "0.0.0.0" ? "127.0.0.1" : host}:${port}`;
+const secure = Boolean(process.env.DEEPKEEP_TLS_CERT);
+const near = ["0.0.0.0", "::"].includes(host) ? "127.0.0.1" : host;
+/** What a view needs is made and forgotten within it: room for it keeps the collector away. */
+const WEB_FLAGS = ["--max-semi-space-size=32"];
+/** What people type: with TLS, the name that the certificate is for. */
+const url = `${secure ? "https" : "http"}://${process.env.DEEPKEEP_NAME ?? near}:${port}`;
 
 const portFree = (wanted: number, on: string): Promise<boolean> =>
   new Promise((resolve) => {
@@ -30,13 +37,17 @@ const portFree = (wanted: number, on: string): Promise<boolean> =>
     server.listen(wanted, on, () => server.close(() => resolve(true)));
   });
 
-async function healthy(): Promise<boolean> {
-  try {
-    return (await fetch(`${url}/readyz`)).ok;
-  } catch {
-    return false;
-  }
-}
+/** Asks the web on this machine, whatever name its certificate is for. */
+const healthy = (): Promise<boolean> =>
+  new Promise((resolve) => {
+    const options = { host: near, port, path: "/readyz", rejectUnauthorized: false, timeout: 2000 };
+    const asked = (secure ? getSecure : getPlain)(options, (response) => {
+      response.resume();
+      resolve(response.statusCode === 200);
+    });
+    asked.once("timeout", () => asked.destroy());
+    asked.once("error", () => resolve(false));
+  });
 
 /** The demo's stand-ins at the ports they had, or at free ones where those are taken; what points to them follows. */
 async function placedStandins(home: string, settings: Settings): Promise<readonly DemoStandin[]> {
@@ -137,15 +148,14 @@ async function main(): Promise<void> {
       viewer,
       join(home, "log/viewer.log"),
     );
-    const next = join(project, "node_modules/next/dist/bin/next");
-    const web = { ...viewer, NODE_ENV: "production" as const, NEXT_TELEMETRY_DISABLED: "1" };
-    children.keep(
-      "web",
-      process.execPath,
-      [next, "start", project, "-p", String(port), "-H", host],
-      web,
-      join(home, "log/web.log"),
-    );
+    const web = {
+      ...viewer,
+      DEEPKEEP_PORT: String(port),
+      DEEPKEEP_HOST: host,
+      NODE_ENV: "production" as const,
+      NEXT_TELEMETRY_DISABLED: "1",
+    };
+    children.keep("web", process.execPath, [...WEB_FLAGS, join(project, "dist/web.mjs")], web, join(home, "log/web.log"));
     children.keep(
       "runner",
       process.execPath,
@@ -174,7 +184,12 @@ async function main(): Promise<void> {
           "--state",
           machine.state,
         ],
-        { ...env, MALLOC_ARENA_MAX: "2" },
+        {
+          ...env,
+          MALLOC_ARENA_MAX: "2",
+          // a certificate that nobody else vouches for is its own authority
+          ...(secure ? { NODE_EXTRA_CA_CERTS: process.env.DEEPKEEP_TLS_CERT } : {}),
+        },
         join(home, `log/agent-${machine.name}.log`),
       );
     }

@@ -2,6 +2,7 @@ import { join } from "node:path";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { startRunner } from "./runner";
+import { trailTarget } from "./trail-sending";
 
 /** The runner as a program. `DEEPKEEP_QUEUE_URL` reaches the queue's own tables. */
 const settings = readSettings();
@@ -10,7 +11,8 @@ const queueUrl = process.env.DEEPKEEP_QUEUE_URL;
 if (!queueUrl) throw new Error("DEEPKEEP_QUEUE_URL is not set: it reaches the queue of jobs");
 
 const report = (error: unknown) => console.error(error);
-const runner = await startRunner(services, queueUrl, join(settings.home, "drills"), report);
+const trailTo = trailTarget(process.env.DEEPKEEP_TRAIL_TO);
+const runner = await startRunner(services, queueUrl, join(settings.home, "drills"), trailTo, report);
 console.log("The runner ticks.");
 for (const signal of ["SIGINT", "SIGTERM"] as const) {
   process.once(signal, async () => {

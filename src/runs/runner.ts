@@ -16,17 +16,20 @@ import { purgeAll } from "./purge";
 import { applyRetention } from "./retention";
 import { sendDueStatements } from "./statements";
 import { endPassedBy, takeUpLapsed, tickFollowers, tickSchedules } from "./tick";
+import { sendTrail, type TrailTarget } from "./trail-sending";
 
 const TICK_MS = 2000;
+const AFTER_FAILURE_MS = 5 * TICK_MS;
 
 /**
  * Starts the runner: schedules, leases, and the jobs of the queue. `queueUrl` reaches the queue's own tables; what drills
- * restore lies in `drillFolder` meanwhile.
+ * restore lies in `drillFolder` meanwhile; the trail goes to `trailTo` as it grows.
  */
 export async function startRunner(
   services: Services,
   queueUrl: string,
   drillFolder: string,
+  trailTo: TrailTarget | null,
   report: (error: unknown) => void,
 ): Promise<{ stop(): Promise<void> }> {
   const queue: Runner = await run({
@@ -105,21 +108,19 @@ export async function startRunner(
       report(error);
     }
   };
-  // a mail server that does not answer must not hold up the schedules
-  let telling: Promise<unknown> | null = null;
-  const tell = () => {
-    telling ??= sendDueStatements(services, report)
-      .catch(report)
-      .then(() => tellNotices(services))
-      .catch(report)
-      .finally(() => {
-        telling = null;
-      });
-  };
+  // a server that does not answer must hold up neither the schedules nor the other kinds of telling
+  const tell = oneAtATime(async () => {
+    await sendDueStatements(services, report).catch(report);
+    await tellNotices(services);
+  }, report);
+  const sendOn = oneAtATime(async () => {
+    if (trailTo) await sendTrail(services, trailTo);
+  }, report);
   const timer = setInterval(() => {
     if (stopped) return;
     ticking = ticking.then(tick);
-    tell();
+    tell.begin();
+    sendOn.begin();
   }, TICK_MS);
   return {
     stop: async () => {
@@ -129,8 +130,31 @@ export async function startRunner(
       clearInterval(timer);
       clearInterval(beating);
       await ticking;
-      await telling;
+      await tell.ended();
+      await sendOn.ended();
       await queue.stop();
+    },
+  };
+}
+
+/** Work that is begun again and again, never twice at a time, and not at once where it failed. */
+function oneAtATime(work: () => Promise<void>, report: (error: unknown) => void) {
+  let going: Promise<void> | null = null;
+  let notBefore = 0;
+  return {
+    begin: () => {
+      if (performance.now() < notBefore) return;
+      going ??= work()
+        .catch((error) => {
+          notBefore = performance.now() + AFTER_FAILURE_MS;
+          report(error);
+        })
+        .finally(() => {
+          going = null;
+        });
+    },
+    ended: async () => {
+      await going;
     },
   };
 }

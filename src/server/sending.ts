@@ -1,7 +1,9 @@
+import { isIP } from "node:net";
 import { createTransport } from "nodemailer";
 import { Webhook as Signer } from "standardwebhooks";
 import { type MailSettingsRow, type Message, mailSettings, webhookById } from "@/db/notices";
 import type { Tx } from "@/db/scope";
+import { allowedAddress, fetchAllowed } from "@/store/reach";
 import type { Services } from "./services";
 
 /** Sends messages: mail by SMTP (RFC 5321), webhooks signed as Standard Webhooks has it. */
@@ -53,7 +55,8 @@ export async function send(
   if (way.kind === "webhook") return post(way, message, now);
   const { settings, password, to } = way;
   const transport = createTransport({
-    host: settings.host,
+    host: await allowedAddress(settings.host),
+    ...(isIP(settings.host) ? {} : { tls: { servername: settings.host } }),
     port: settings.port,
     secure: settings.security === "tls",
     requireTLS: settings.security === "starttls",
@@ -90,7 +93,7 @@ async function post(
   now: Date,
 ): Promise<void> {
   const signature = new Signer(secret).sign(id, now, body);
-  const response = await fetch(url, {
+  const response = await fetchAllowed(url, {
     method: "POST",
     redirect: "error",
     signal: AbortSignal.timeout(TIMEOUT_MS),

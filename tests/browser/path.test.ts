@@ -1,6 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import { generate } from "otplib";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { noteTodaysUsage } from "@/server/usage";
@@ -47,10 +48,25 @@ describe("the whole path in the browser", () => {
     expect(await (await field(browser, "Name of the provider")).getAttribute("value")).toBe("Lanternfold");
     await type(browser, "A password", "lantern over the quay");
     await press(browser, "Make the owner");
-    await seeText(browser, "Take on a client");
   });
 
-  it("signs in, and refuses a wrong password in words", async () => {
+  let codes: string[] = [];
+  it("opens nothing before the second factor that a new console demands", async () => {
+    await seeText(browser, "Your role must have a second factor");
+    await open("/all/sources");
+    await seeText(browser, "Your role must have a second factor");
+    await accessible("second factor, missing");
+    await type(browser, "Your password, to change it", "lantern over the quay");
+    await press(browser, "Set it up");
+    const seed = await (await see(browser, "[data-seed]")).getAttribute("data-seed");
+    await type(browser, "The six digits that it shows now", await generate({ secret: seed! }));
+    await press(browser, "Switch it on");
+    codes = (await (await see(browser, "ol[aria-label='Recovery codes']")).getText()).split(/\s+/);
+    await press(browser, "I have kept them");
+    await seeText(browser, "10 of 10 recovery codes are left");
+  });
+
+  it("signs in with a code, refuses a wrong password in words, and leads to no other host", async () => {
     await press(browser, "You: Ines Marlow");
     await press(browser, "Sign out");
     await see(browser, "input[type=password]");
@@ -59,8 +75,19 @@ describe("the whole path in the browser", () => {
     await type(browser, "Password", "wrong");
     await press(browser, "Sign in");
     await seeText(browser, "The address or the password is wrong");
-    await signInAs(browser, console_.url, "ines@lanternfold.example", "lantern over the quay");
+    for (const [to, password] of [
+      ["//elsewhere.example", "wrong"],
+      ["/\\elsewhere.example", "lantern over the quay"],
+    ] as const) {
+      await open(`/sign-in?to=${encodeURIComponent(to)}`);
+      await type(browser, "E-mail address", "ines@lanternfold.example");
+      await type(browser, "Password", password);
+      await press(browser, "Sign in");
+    }
+    await type(browser, "Code of your second factor", codes[0]!);
+    await press(browser, "Sign in");
     await seeText(browser, "Nothing is protected here yet");
+    expect(await browser.getCurrentUrl()).toBe(`${console_.url}/all/watch`);
     await accessible("watch, empty");
   });
 
@@ -232,7 +259,7 @@ describe("the whole path in the browser", () => {
   });
 
   it("shows it all in Watch and in the trail, by the keys", async () => {
-    await signInAs(browser, console_.url, "ines@lanternfold.example", "lantern over the quay");
+    await signInAs(browser, console_.url, "ines@lanternfold.example", "lantern over the quay", codes[1]);
     await seeText(browser, "Nothing needs you");
     await accessible("watch");
     await browser.actions().sendKeys("g", "l").perform();

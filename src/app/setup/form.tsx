@@ -15,6 +15,7 @@ const FIELDS = [
 /** The first page of an empty console: makes the provider and its owner. */
 export function SetupForm({ zones }: { zones: readonly string[] }) {
   const [values, setValues] = useState({ provider: "", name: "", email: "", password: "", zone: "UTC" });
+  const [demandFactor, setDemandFactor] = useState(true);
   const sending = useSending();
   useEffect(
     () => setValues((before) => ({ ...before, zone: Intl.DateTimeFormat().resolvedOptions().timeZone })),
@@ -28,7 +29,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
         onSubmit={(event) => {
           event.preventDefault();
           void sending.send(async () => {
-            await callApi("POST", "/setup", values);
+            await callApi("POST", "/setup", { ...values, demandFactor });
             window.location.assign("/all/sources?sheet=client");
           });
         }}
@@ -61,6 +62,20 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
               <option key={zone}>{zone}</option>
             ))}
           </SelectField>
+          <label className="flex items-start gap-2">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs mt-[3px]"
+              checked={demandFactor}
+              onChange={(event) => setDemandFactor(event.target.checked)}
+            />
+            <span>
+              All of your people need a second factor
+              <span className="text-soft block text-[13px]">
+                A code from an app on their telephone, beside the password. You set up yours next.
+              </span>
+            </span>
+          </label>
           <Refusal problem={sending.problem} />
           <button type="submit" className="btn btn-primary" disabled={sending.busy}>
             Make the owner

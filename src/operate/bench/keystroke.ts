@@ -59,9 +59,8 @@ export const benchKeystroke = (): Promise<Figure[]> =>
     );
     const port = await freePort();
     const log = openSync(join(home, "log/web.log"), "a");
-    const next = join(project, "node_modules/next/dist/bin/next");
-    const web = spawn(process.execPath, [next, "start", project, "-p", String(port), "-H", "127.0.0.1"], {
-      env: { ...env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
+    const web = spawn(process.execPath, [join(project, "dist/web.mjs")], {
+      env: { ...env, DEEPKEEP_PORT: String(port), NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
       stdio: ["ignore", log, log],
     });
     const url = `http://127.0.0.1:${port}`;

@@ -34,19 +34,10 @@ export const benchPortal = (): Promise<Figure[]> =>
     const services = makeServices(settings);
     const port = await freePort();
     const log = openSync(join(home, "log/web.log"), "a");
-    const web = spawn(
-      process.execPath,
-      [
-        join(project, "node_modules/next/dist/bin/next"),
-        "start",
-        project,
-        "-p",
-        String(port),
-        "-H",
-        "127.0.0.1",
-      ],
-      { env: { ...env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" }, stdio: ["ignore", log, log] },
-    );
+    const web = spawn(process.execPath, [join(project, "dist/web.mjs")], {
+      env: { ...env, DEEPKEEP_PORT: String(port), NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
+      stdio: ["ignore", log, log],
+    });
     try {
       const url = `http://127.0.0.1:${port}`;
       const visitors = await invite(services, BROWSING + RESTORING);

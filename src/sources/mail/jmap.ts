@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { type Code, CodedError } from "@/core/codes";
+import { fetchAllowed } from "@/store/reach";
 
 /**
  * A client of a mail tenant: JMAP (RFC 8620, RFC 8621), signed in as an application with OAuth 2.0 client credentials
@@ -202,8 +203,9 @@ export class JmapClient {
 
   private async fetch(url: string, init: RequestInit): Promise<Response> {
     try {
-      return await fetch(url, { ...init, signal: AbortSignal.timeout(WAIT_MS), redirect: "error" });
+      return await fetchAllowed(url, { ...init, signal: AbortSignal.timeout(WAIT_MS), redirect: "error" });
     } catch (error) {
+      if (error instanceof CodedError) throw error;
       const cause = (error as { cause?: { code?: string; message?: string } }).cause;
       const why =
         { ENOTFOUND: "no such name", ECONNREFUSED: "nothing listens on that port" }[cause?.code ?? ""] ??

@@ -17,6 +17,7 @@ import {
 import { getSignedUrl } from "@aws-sdk/s3-request-presigner";
 import type { BucketPlace } from "@/core/bucket";
 import { type Code, CodedError } from "@/core/codes";
+import { allowedAgents, refuseForbidden } from "../reach";
 import type { Leave, LeavingPlace } from "./place";
 
 /** What is put at once; more is put in parts of this size, so that no whole pack is held. S3 wants 5 MiB at least. */
@@ -72,7 +73,9 @@ export class S3Bucket implements LeavingPlace {
     private readonly settings: BucketPlace,
     secretAccessKey: string,
   ) {
+    refuseForbidden(new URL(settings.endpoint).hostname);
     this.client = new S3Client({
+      requestHandler: allowedAgents(),
       endpoint: settings.endpoint,
       region: settings.region,
       forcePathStyle: settings.pathStyle,

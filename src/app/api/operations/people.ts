@@ -1,8 +1,9 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { zoneSchema } from "@/core/policy/zone";
+import { PROVIDER_ROLES } from "@/core/rights/rights";
 import { insertProvider } from "@/db/clients";
-import { countPeople, insertPerson, personById, setPassword } from "@/db/people";
+import { countPeople, insertPerson, personById, setFactorRoles, setPassword } from "@/db/people";
 import { endSessions, invitationById, takeInvitation } from "@/db/sessions";
 import { operation } from "@/server/api/operation";
 import { refuseKnownPassword } from "@/server/known-passwords";
@@ -95,6 +96,8 @@ export const people = [
       name: name("your name"),
       email,
       password,
+      /** A second factor of all of the provider's people, from the first day on. */
+      demandFactor: z.boolean().default(true),
     }),
     run: async ({ services, who, request }, { body }) => {
       await refuseKnownPassword(body.password, [body.name, body.email, body.provider]);
@@ -110,6 +113,7 @@ export const people = [
           hash,
           who.at,
         );
+        if (body.demandFactor) await setFactorRoles(tx, [...PROVIDER_ROLES]);
       });
       const { person, token } = await signIn(services, body, fromOf(who, request));
       return withCookie({ person }, sessionCookie(request, token, SESSION_HOURS * 3600), 201);
