@@ -89,16 +89,20 @@ export class TestConsole {
     };
   }
 
-  private launch(name: string, args: readonly string[]): ChildProcess {
+  private launch(
+    name: string,
+    args: readonly string[],
+    more: Readonly<Record<string, string>> = {},
+  ): ChildProcess {
     const log = openSync(join(this.home, "log", `${name}.log`), "a");
-    return spawn(process.execPath, args, { env: this.env(), stdio: ["ignore", log, log] });
+    return spawn(process.execPath, args, { env: { ...this.env(), ...more }, stdio: ["ignore", log, log] });
   }
 
-  startWeb(): void {
-    this.web = this.launch("web", [join(PROJECT, "dist/web.mjs")]);
+  startWeb(more: Readonly<Record<string, string>> = {}): void {
+    this.web = this.launch("web", [join(PROJECT, "dist/web.mjs")], more);
   }
-  startRunner(): void {
-    this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")]);
+  startRunner(more: Readonly<Record<string, string>> = {}): void {
+    this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")], more);
   }
   /** Only where a test wants one. */
   startViewer(): void {

@@ -155,7 +155,13 @@ async function main(): Promise<void> {
       NODE_ENV: "production" as const,
       NEXT_TELEMETRY_DISABLED: "1",
     };
-    children.keep("web", process.execPath, [...WEB_FLAGS, join(project, "dist/web.mjs")], web, join(home, "log/web.log"));
+    children.keep(
+      "web",
+      process.execPath,
+      [...WEB_FLAGS, join(project, "dist/web.mjs")],
+      web,
+      join(home, "log/web.log"),
+    );
     children.keep(
       "runner",
       process.execPath,

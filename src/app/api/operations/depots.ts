@@ -23,7 +23,7 @@ import { depotSecretContext } from "@/server/places";
 import { invalid, notFound } from "@/server/problem";
 import { LocalFolder } from "@/store/places/local-folder";
 import { S3Bucket } from "@/store/places/s3-bucket";
-import { depotParam, name, reason, uuid } from "./ids";
+import { depotParam, name, reason, refuseAddress, uuid } from "./ids";
 
 const path = z
   .string()
@@ -102,8 +102,9 @@ function placeOfBody(body: PlaceBody): Pick<Depot, "kind" | "path" | "settings">
   return { kind: "s3", path: `${settings.endpoint}/${bucket}/${prefix}`, settings };
 }
 
-const tryPlace = (body: PlaceBody, depotId: string | null): Promise<DepotTest> => {
+const tryPlace = async (body: PlaceBody, depotId: string | null): Promise<DepotTest> => {
   if (body.kind !== "s3") return testFolder(body.kind, body.path, depotId);
+  refuseAddress("endpoint", new URL(body.endpoint).hostname);
   return testBucket(new S3Bucket(placeOfBody(body).settings as BucketPlace, body.secretAccessKey), depotId);
 };
 
@@ -113,6 +114,7 @@ const FIELD_OF_CODE: Partial<Record<Code, string>> = {
   "depot.not-allowed": "accessKeyId",
   "depot.other-region": "bucketRegion",
   "depot.not-reached": "endpoint",
+  "address.forbidden": "endpoint",
 };
 
 /** A depot as it is shown: never its secret. */

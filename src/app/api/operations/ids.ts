@@ -1,4 +1,6 @@
 import { z } from "zod";
+import { invalid } from "@/server/problem";
+import { refuseForbidden } from "@/store/reach";
 
 export const uuid = z.uuid();
 export const clientParam = z.object({ clientId: uuid });
@@ -49,3 +51,12 @@ export const wantedQuery = z
     path: ["name"],
     message: "Type a part of the name, or give a size or a time.",
   });
+
+/** Refuses an address that may not be reached, beside its field; a name is weighed whenever it is looked up. */
+export function refuseAddress(field: string, host: string): void {
+  try {
+    refuseForbidden(host);
+  } catch (error) {
+    throw invalid(field, `${(error as Error).message}.`);
+  }
+}

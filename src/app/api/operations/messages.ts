@@ -14,7 +14,7 @@ import {
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
-import { name, scopeQuery, uuid } from "./ids";
+import { name, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
   .url("Give an address such as https://tickets.example/hook.")
@@ -63,6 +63,7 @@ export const messages = [
     body: mailBody,
     run: (context, { body }) =>
       context.tx(async (tx) => {
+        refuseAddress("host", body.host);
         const there = await mailSettings(tx);
         const password =
           body.password === undefined
@@ -141,6 +142,7 @@ export const messages = [
     body: z.object({ name: name("a name for the webhook"), url }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
+        refuseAddress("url", new URL(body.url).hostname);
         if ((await listWebhooks(tx)).some((one) => one.name.toLowerCase() === body.name.toLowerCase()))
           throw invalid("name", "There is a webhook of this name.");
         const id = randomUUID();
