@@ -15,13 +15,24 @@ export const INK = "#23272f";
 export const SOFT = "#5c6470";
 export const RULE = "#d5d2cb";
 
-const FONTS = join(process.cwd(), "node_modules/@fontsource/atkinson-hyperlegible-next/files");
-const face = (subset: string, weight: number): Buffer =>
-  readFileSync(join(FONTS, `atkinson-hyperlegible-next-${subset}-${weight}-normal.woff`));
-/** Each style with the faces it is written in: characters that the first does not have are taken from the second. */
+const FONTS = join(process.cwd(), "node_modules/@fontsource");
 const STYLES = { plain: 400, strong: 700 } as const;
 type Style = keyof typeof STYLES;
-const SUBSETS = ["latin", "latin-ext"] as const;
+/** The faces of a style: characters that the first does not have are taken from the next that has them. */
+const FACES = [
+  "atkinson-hyperlegible-next latin",
+  "atkinson-hyperlegible-next latin-ext",
+  "noto-sans greek",
+  "noto-sans greek-ext",
+  "noto-sans cyrillic",
+  "noto-sans cyrillic-ext",
+  "noto-sans vietnamese",
+] as const;
+type Face = (typeof FACES)[number];
+const fileOf = (face: Face, weight: number): Buffer => {
+  const [family, subset] = face.split(" ");
+  return readFileSync(join(FONTS, `${family}/files/${family}-${subset}-${weight}-normal.woff`));
+};
 
 /** Characters that the first face has for certain: most texts are of these alone. */
 const PLAIN = /^[ -~\u00a0-\u00ff]*$/;
@@ -59,13 +70,6 @@ export class Sheet {
       bufferPages: true,
       info: { Title: title, Author: author, Creator: "Deep Keep", CreationDate: made },
     });
-    for (const style of Object.keys(STYLES) as Style[])
-      for (const subset of SUBSETS) {
-        const name = `${style} ${subset}`;
-        this.doc.registerFont(name, face(subset, STYLES[style]));
-        this.doc.font(name);
-        this.loaded.set(name, (this.doc as unknown as { _font: { font: Loaded } })._font.font);
-      }
     this.root = this.doc.struct("Document");
     this.doc.addStructure(this.root);
     this.section = this.root;
@@ -82,8 +86,22 @@ export class Sheet {
   use(style: Style, size: number, colour = INK): this {
     this.style = style;
     this.colour = colour;
-    this.doc.font(`${style} latin`).fontSize(size).fillColor(colour);
+    this.doc.font(this.named(FACES[0])).fontSize(size).fillColor(colour);
     return this;
+  }
+
+  /** The name of a face of this style in the document, which takes it up at its first use. */
+  private named(face: Face): string {
+    const name = `${this.style} ${face}`;
+    if (!this.loaded.has(name)) {
+      this.doc.registerFont(name, fileOf(face, STYLES[this.style]));
+      this.doc.font(name);
+      this.loaded.set(name, (this.doc as unknown as { _font: { font: Loaded } })._font.font);
+    }
+    return name;
+  }
+  private has(face: Face, code: number): boolean {
+    return this.loaded.get(this.named(face))!.hasGlyphForCodePoint(code);
   }
 
   /** Room for so much more on this page, or a new one. Returns whether it is a new one. */
@@ -95,25 +113,25 @@ export class Sheet {
 
   /** Pieces of a text, each with the face that has its characters. */
   private pieces(text: string): { face: string; text: string }[] {
-    if (PLAIN.test(text)) return [{ face: `${this.style} latin`, text }];
+    const first = this.named(FACES[0]);
+    if (PLAIN.test(text)) return [{ face: first, text }];
     const pieces: { face: string; text: string }[] = [];
     for (const char of text) {
       const code = char.codePointAt(0)!;
-      const subset =
-        SUBSETS.find((one) => this.loaded.get(`${this.style} ${one}`)!.hasGlyphForCodePoint(code)) ?? null;
-      const face = `${this.style} ${subset ?? "latin"}`;
+      const found = FACES.find((one) => this.has(one, code)) ?? null;
+      const face = found ? this.named(found) : first;
       const last = pieces.at(-1);
-      const shown = subset ? char : "?";
+      const shown = found ? char : "?";
       if (last?.face === face) last.text += shown;
       else pieces.push({ face, text: shown });
     }
-    return pieces.length ? pieces : [{ face: `${this.style} latin`, text: "" }];
+    return pieces.length ? pieces : [{ face: first, text: "" }];
   }
 
   widthOf(text: string): number {
     let width = 0;
     for (const piece of this.pieces(text)) width += this.doc.font(piece.face).widthOfString(piece.text);
-    this.doc.font(`${this.style} latin`);
+    this.doc.font(this.named(FACES[0]));
     return width;
   }
 
@@ -144,7 +162,7 @@ export class Sheet {
           at += this.doc.widthOfString(piece.text);
         }
       });
-      this.doc.font(`${this.style} latin`);
+      this.doc.font(this.named(FACES[0]));
     };
     parent.add(this.doc.struct(type, {}, write));
   }
@@ -166,7 +184,7 @@ export class Sheet {
         if (i === 0) this.doc.text(piece.text, x, y, told);
         else this.doc.text(piece.text, told);
       });
-      this.doc.font(`${this.style} latin`);
+      this.doc.font(this.named(FACES[0]));
     };
     parent.add(this.doc.struct(type, {}, write));
   }
