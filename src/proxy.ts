@@ -6,7 +6,6 @@ import { type NextRequest, NextResponse } from "next/server";
  * may show ours within itself.
  */
 export function proxy(request: NextRequest): NextResponse {
-  if (request.nextUrl.pathname.startsWith("/viewings/")) return handOn(request);
   const nonce = btoa(crypto.randomUUID());
   const policy = [
     "default-src 'self'",
@@ -26,17 +25,7 @@ export function proxy(request: NextRequest): NextResponse {
   headers.set("content-security-policy", policy);
   const response = NextResponse.next({ request: { headers } });
   response.headers.set("content-security-policy", policy);
-  if (request.headers.get("x-forwarded-proto")?.startsWith("https"))
-    response.headers.set("strict-transport-security", "max-age=63072000; includeSubDomains");
   return response;
-}
-
-/** Viewings speak WebDAV, whose methods no route takes: the viewer answers them at a port of its own, with a policy of its own. */
-function handOn(request: NextRequest): NextResponse {
-  const port = process.env.DEEPKEEP_VIEWER_PORT;
-  if (!port) return new NextResponse("No viewer runs beside this console.\n", { status: 503 });
-  const { pathname, search } = request.nextUrl;
-  return NextResponse.rewrite(new URL(`http://127.0.0.1:${port}${pathname}${search}`));
 }
 
 // answers of the API and of files that were built have a policy of their own: next.config.ts

@@ -4,6 +4,7 @@ import { createServer as createSecure } from "node:https";
 import next from "next";
 import { blocksOf } from "@/store/reach";
 import { settleCaller } from "./callers";
+import { handOn } from "./hand-on";
 
 /**
  * The web as a program: pages and API by the framework, behind one door that settles who called, and that speaks TLS where
@@ -12,6 +13,7 @@ import { settleCaller } from "./callers";
 const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
 const port = Number(process.env.DEEPKEEP_PORT ?? 4380);
 const host = process.env.DEEPKEEP_HOST ?? "127.0.0.1";
+const viewer = process.env.DEEPKEEP_VIEWER_PORT ? Number(process.env.DEEPKEEP_VIEWER_PORT) : null;
 /** Proxies on this machine alone are believed, where nothing else is said. */
 const proxies = blocksOf(process.env.DEEPKEEP_PROXIES ?? "127.0.0.0/8, ::1");
 /** A renewed certificate is taken up within so many milliseconds. */
@@ -33,7 +35,10 @@ const listener: RequestListener = (request, response) => {
   const { remoteAddress = "" } = request.socket;
   const encrypted = "encrypted" in request.socket;
   settleCaller(request.headers, { peer: remoteAddress, encrypted }, proxies);
-  void answer(request, response);
+  if (request.headers["x-forwarded-proto"] === "https")
+    response.setHeader("strict-transport-security", "max-age=63072000; includeSubDomains");
+  if (request.url?.startsWith("/viewings/")) handOn(request, response, viewer);
+  else void answer(request, response);
 };
 
 const files = certificateFiles();

@@ -237,6 +237,18 @@ describe("a viewing", () => {
     const head = await ask(opened, "HEAD", "data/photo.raw");
     expect([head.status, head.headers.get("content-length")]).toEqual([200, String(photo.length)]);
   });
+  it("comes as the viewer gives it: packed by nobody on the way, and telling nothing of where the viewer is", async () => {
+    for (const [method, path] of [
+      ["PROPFIND", ""],
+      ["GET", "data/photo.raw"],
+    ] as const) {
+      const answer = await ask(opened, method, path, { depth: "1", "accept-encoding": "gzip, br" });
+      expect(answer.headers.get("content-encoding")).toBeNull();
+      expect(answer.headers.get("x-content-type-options")).toBe("nosniff");
+      expect(JSON.stringify([...answer.headers])).not.toContain("127.0.0.1");
+      await answer.arrayBuffer();
+    }
+  });
   it("carries names that are no UTF-8 as their bytes", async () => {
     const answer = await ask(opened, "GET", "data/f%FFg");
     expect(await answer.text()).toBe("odd");

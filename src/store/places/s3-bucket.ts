@@ -20,6 +20,9 @@ import { type Code, CodedError } from "@/core/codes";
 import { allowedAgents, refuseForbidden } from "../reach";
 import type { Leave, LeavingPlace } from "./place";
 
+// the lock file holds a version that runs here; whoever starts a console need not read of later ones
+process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED ??= "true";
+
 /** What is put at once; more is put in parts of this size, so that no whole pack is held. S3 wants 5 MiB at least. */
 const PART_BYTES = 8 * 1024 * 1024;
 
