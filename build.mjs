@@ -9,6 +9,7 @@ await build({
     start: "src/operate/start.ts",
     bench: "src/operate/bench/main.ts",
     "press-worker": "src/store/press/worker.ts",
+    "placing-worker": "src/sources/files/placing-worker.ts",
     standins: "src/standins/main.ts",
     viewer: "src/viewings/main.ts",
     web: "src/web/main.ts",
@@ -22,7 +23,9 @@ await build({
   packages: "external",
   jsx: "automatic",
   // outside of the web, Node wants the files by their whole names
-  alias: Object.fromEntries(["link", "navigation", "dynamic"].map((name) => [`next/${name}`, `next/${name}.js`])),
+  alias: Object.fromEntries(
+    ["link", "navigation", "dynamic"].map((name) => [`next/${name}`, `next/${name}.js`]),
+  ),
   sourcemap: true,
   logLevel: "warning",
 });

@@ -21,6 +21,7 @@ export default defineConfig({
         test: {
           name: "whole",
           include: ["tests/{api,faults,browser}/**/*.test.ts"],
+          globalSetup: ["tests/template.ts"],
           testTimeout: 180_000,
           hookTimeout: 180_000,
           // each file has a console of its own, and waits more than it computes

@@ -3,8 +3,8 @@ import { randomUUID } from "node:crypto";
 import { mkdirSync, openSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
+import { inject } from "vitest";
 import { insertProvider } from "@/db/clients";
-import { migrate } from "@/db/migrate";
 import { insertPerson, limitToClients } from "@/db/people";
 import { insertToken } from "@/db/sessions";
 import {
@@ -22,6 +22,7 @@ import { hashPassword } from "@/server/sign-in";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { freshFolder } from "./depot";
 import type { PersonRow } from "./people";
+import { copyTemplate } from "./template";
 
 const PROJECT = process.cwd();
 const PASSWORD = "lantern over the quay";
@@ -56,8 +57,8 @@ export class TestConsole {
     const home = freshFolder("console");
     mkdirSync(join(home, "log"));
     ensureMasterKey(home);
+    await copyTemplate(inject("template"), home);
     const access = await startCluster(home, { fsync: "off" });
-    await migrate(access.owner, access.appPassword, join(PROJECT, "src/db/migrations"));
     const services = makeServices(readSettings({ ...process.env, DEEPKEEP_HOME: home }));
     const token = randomSecret();
     if (!options.empty) {

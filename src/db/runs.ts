@@ -353,7 +353,7 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
     tx,
     "nights counted",
     // a row for each client, and text in it: there are thousands of nights. The newest may stand there in parts
-    `select client_id as "clientId", string_agg(concat_ws(' ', night::text, ${NIGHT_OUTCOMES.join(", ")}), ',') as nights from (
+    `select client_id as "clientId", string_agg(concat('["', night, '",', ${NIGHT_OUTCOMES.join(", ',', ")}, ']'), ',') as nights from (
          select client_id, night, ${NIGHT_OUTCOMES.join(", ")} from night_totals where night >= $2::date and ($1::uuid is null or client_id = $1)
          union all
          select r.client_id, night_of(r.slot, c.zone), ${NIGHT_OUTCOMES.map((outcome) => `r.${outcome}`).join(", ")}
@@ -367,17 +367,12 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
   );
   const counts: NightCount[] = [];
   for (const { clientId: id, nights } of rows)
-    for (const one of nights.split(",")) {
-      const [night, clean, caution, failed, stopped, missed] = one.split(" ");
-      const cell = {
-        clean: Number(clean),
-        caution: Number(caution),
-        failed: Number(failed),
-        stopped: Number(stopped),
-        missed: Number(missed),
-      };
-      counts.push({ clientId: id, night: night!, cell });
-    }
+    for (const one of JSON.parse(`[${nights}]`) as [string, number, number, number, number, number][])
+      counts.push({
+        clientId: id,
+        night: one[0],
+        cell: { clean: one[1], caution: one[2], failed: one[3], stopped: one[4], missed: one[5] },
+      });
   return counts;
 }
 /** Counts the runs of the nights up to a moment, once and for all. */

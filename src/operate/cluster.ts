@@ -63,7 +63,7 @@ async function serverCall(program: string, args: readonly string[]): Promise<str
 }
 
 /** The folder of the cluster: in the data folder, or beside the system's data where the server's account cannot reach that. */
-async function clusterFolder(home: string): Promise<string> {
+export async function clusterFolder(home: string): Promise<string> {
   const inside = join(home, "postgres");
   if (process.getuid?.() !== 0) return inside;
   chmodSync(home, 0o711);

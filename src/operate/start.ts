@@ -17,6 +17,7 @@ import { readSettings, type Settings } from "@/server/settings";
 import { Children } from "./children";
 import { answers, ensureMasterKey, freePort, startCluster, stopCluster } from "./cluster";
 import { settleMasterKey } from "./master-key";
+import { webProgram } from "./web-program";
 
 /** `bin/start`: brings up database, web, runner and the demo's agents, and ends all of it on Ctrl-C. */
 const project = process.env.DEEPKEEP_PROJECT ?? process.cwd();
@@ -25,8 +26,6 @@ const port = Number(process.env.DEEPKEEP_PORT ?? 4380);
 const host = process.env.DEEPKEEP_HOST ?? "127.0.0.1";
 const secure = Boolean(process.env.DEEPKEEP_TLS_CERT);
 const near = ["0.0.0.0", "::"].includes(host) ? "127.0.0.1" : host;
-/** What a view needs is made and forgotten within it: room for it keeps the collector away. */
-const WEB_FLAGS = ["--max-semi-space-size=32"];
 /** What people type: with TLS, the name that the certificate is for. */
 const url = `${secure ? "https" : "http"}://${process.env.DEEPKEEP_NAME ?? near}:${port}`;
 
@@ -155,13 +154,7 @@ async function main(): Promise<void> {
       NODE_ENV: "production" as const,
       NEXT_TELEMETRY_DISABLED: "1",
     };
-    children.keep(
-      "web",
-      process.execPath,
-      [...WEB_FLAGS, join(project, "dist/web.mjs")],
-      web,
-      join(home, "log/web.log"),
-    );
+    children.keep("web", process.execPath, webProgram(project), web, join(home, "log/web.log"));
     children.keep(
       "runner",
       process.execPath,

@@ -7,11 +7,17 @@ import { pipeline } from "node:stream";
  */
 export function handOn(incoming: IncomingMessage, outgoing: ServerResponse, port: number | null): void {
   const unavailable = (why: string) => {
-    if (outgoing.headersSent) return void outgoing.destroy();
+    if (outgoing.headersSent) {
+      outgoing.destroy();
+      return;
+    }
     outgoing.writeHead(503, { "content-type": "text/plain; charset=utf-8" });
     outgoing.end(`${why}\n`);
   };
-  if (port === null) return unavailable("No viewer runs beside this console.");
+  if (port === null) {
+    unavailable("No viewer runs beside this console.");
+    return;
+  }
   const { method, url, headers } = incoming;
   const onward = request(
     { host: "127.0.0.1", port, method, path: url, headers: { ...headers, connection: "keep-alive" } },

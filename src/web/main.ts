@@ -1,5 +1,5 @@
 import { readFileSync, watchFile } from "node:fs";
-import { createServer as createPlain, type RequestListener } from "node:http";
+import { createServer as createPlain, type IncomingMessage, type RequestListener } from "node:http";
 import { createServer as createSecure } from "node:https";
 import next from "next";
 import { blocksOf } from "@/store/reach";
@@ -28,6 +28,18 @@ function certificateFiles(): { cert: string; key: string } | null {
   return { cert, key };
 }
 
+/**
+ * Reads what is left of a request that was answered before it was heard to its end, a pack that is refused, say: the next
+ * request on the same connection would wait behind it.
+ */
+function hearOut(request: IncomingMessage): void {
+  if (request.complete) return;
+  // whoever was reading waits to be asked for more, and nobody will
+  for (const event of ["readable", "data"]) request.removeAllListeners(event);
+  request.unpipe();
+  request.resume();
+}
+
 const app = next({ dev: false, dir: project, hostname: host, port });
 await app.prepare();
 const answer = app.getRequestHandler();
@@ -35,6 +47,7 @@ const listener: RequestListener = (request, response) => {
   const { remoteAddress = "" } = request.socket;
   const encrypted = "encrypted" in request.socket;
   settleCaller(request.headers, { peer: remoteAddress, encrypted }, proxies);
+  response.once("finish", () => hearOut(request));
   if (request.headers["x-forwarded-proto"] === "https")
     response.setHeader("strict-transport-security", "max-age=63072000; includeSubDomains");
   if (request.url?.startsWith("/viewings/")) handOn(request, response, viewer);

@@ -12,6 +12,7 @@ import { readSettings } from "@/server/settings";
 import { hashPassword } from "@/server/sign-in";
 import { openBrowser } from "../browser";
 import { ensureMasterKey, freePort, startCluster, stopCluster } from "../cluster";
+import { webProgram } from "../web-program";
 import { type Figure, figure, inFolder, percentile, say } from "./ground";
 import { fillConsole } from "./large-console";
 
@@ -59,7 +60,7 @@ export const benchKeystroke = (): Promise<Figure[]> =>
     );
     const port = await freePort();
     const log = openSync(join(home, "log/web.log"), "a");
-    const web = spawn(process.execPath, [join(project, "dist/web.mjs")], {
+    const web = spawn(process.execPath, webProgram(project), {
       env: { ...env, DEEPKEEP_PORT: String(port), NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
       stdio: ["ignore", log, log],
     });

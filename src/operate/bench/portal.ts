@@ -7,6 +7,7 @@ import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings } from "@/server/settings";
 import { ensureMasterKey, freePort, startCluster, stopCluster } from "../cluster";
+import { webProgram } from "../web-program";
 import { type Figure, figure, inFolder, percentile, say } from "./ground";
 import { invite, Load } from "./portal-load";
 
@@ -34,7 +35,7 @@ export const benchPortal = (): Promise<Figure[]> =>
     const services = makeServices(settings);
     const port = await freePort();
     const log = openSync(join(home, "log/web.log"), "a");
-    const web = spawn(process.execPath, [join(project, "dist/web.mjs")], {
+    const web = spawn(process.execPath, webProgram(project), {
       env: { ...env, DEEPKEEP_PORT: String(port), NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
       stdio: ["ignore", log, log],
     });

@@ -1,29 +1,14 @@
 import { randomBytes } from "node:crypto";
-import {
-  chmodSync,
-  closeSync,
-  constants,
-  fchmodSync,
-  fchownSync,
-  ftruncateSync,
-  lchownSync,
-  linkSync,
-  lstatSync,
-  mkdirSync,
-  openSync,
-  renameSync,
-  rmdirSync,
-  symlinkSync,
-  unlinkSync,
-  writeSync,
-} from "node:fs";
+import { closeSync, ftruncateSync, linkSync, lstatSync, mkdirSync, symlinkSync, unlinkSync } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries } from "@/store/browse";
 import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
-import { setMtime, setMtimeOpen, writeXattr } from "./libc";
 import { joinPath, systemPath } from "./paths";
+import { beginPlacing, SMALL_BYTES } from "./placing";
+import { lookAt, type Placed, putInPlace, tryUnlink } from "./placing-batch";
+import { type MetadataLeft, makeFile, setMetadata, writeAll } from "./put-file";
 
 export type ClashRule = "keep-both" | "replace" | "skip";
 
@@ -76,7 +61,11 @@ export async function restoreFiles(
   options: RestoreOptions,
 ): Promise<RestoreFigures> {
   const restore = new Restore(options);
-  for (const item of items) await restore.item(item);
+  try {
+    for (const item of items) await restore.item(item);
+  } finally {
+    await restore.drained();
+  }
   return restore.figures;
 }
 
@@ -95,11 +84,18 @@ class Restore {
   private readonly firstNames = new Map<string, ByteString>();
   private ownerNoted = false;
   private readonly hasher = new Blake3Hasher();
+  private readonly placing = beginPlacing();
+  /** Where files are on their way to. */
+  private readonly taken = new Set<ByteString>();
   private label = "";
   private pointKey = "";
 
   constructor(private readonly options: RestoreOptions) {
     this.base = options.machineRoot === "/" ? "" : byteString(options.machineRoot);
+  }
+
+  drained(): Promise<void> {
+    return this.placing.drained();
   }
 
   async item({ root, momentLabel, path }: RestoreItem): Promise<void> {
@@ -133,7 +129,7 @@ class Restore {
     const there = lookAt(path);
     if (!there) {
       mkdirSync(systemPath(path), { mode: 0o755 });
-      if (entry) this.setMetadata(path, entry);
+      if (entry) this.noteLeft(path, setMetadata(path, entry));
     } else if (there.isSymbolicLink()) {
       throw new CodedError("restore.link-in-path", showBytes(path));
     } else if (!there.isDirectory()) {
@@ -142,25 +138,34 @@ class Restore {
     return path;
   }
 
-  private async entry(entry: Entry, parent: ByteString): Promise<void> {
+  /** `fresh`: the parent was made by this restore, and nobody else can have put anything into it. */
+  private async entry(entry: Entry, parent: ByteString, fresh = false): Promise<void> {
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const path = joinPath(parent, entry.name);
     try {
-      if (entry.type === "folder") await this.folder(entry, path);
-      else if (entry.type === "link") this.link(entry, path);
-      else await this.file(entry, path);
+      if (entry.type === "folder") await this.folder(entry, path, fresh);
+      else if (entry.type === "link") this.link(entry, path, fresh);
+      else if (await this.file(entry, path, fresh)) return;
       this.options.progress.items += 1;
     } catch (error) {
       if (this.options.signal.aborted) throw error;
-      const code = error instanceof CodedError ? error.code : systemCode(error);
-      if (!code) throw error;
-      this.options.note(code, showBytes(path.slice(this.base.length)), (error as Error).message);
+      this.noteFailure(path, error as Error);
     }
   }
 
-  private async folder(entry: Entry, wished: ByteString): Promise<void> {
+  /** Notes what one item failed with; throws what nobody foresaw. */
+  private noteFailure(path: ByteString, error: Error): void {
+    const code = error instanceof CodedError ? error.code : systemCode((error as NodeJS.ErrnoException).code);
+    if (!code) throw error;
+    this.options.note(code, this.shown(path), error.message);
+  }
+
+  /** A path as it is told: below the machine's root. */
+  private readonly shown = (path: ByteString): string => showBytes(path.slice(this.base.length));
+
+  private async folder(entry: Entry, wished: ByteString, fresh: boolean): Promise<void> {
     let path = wished;
-    let there = lookAt(path);
+    let there = fresh ? undefined : lookAt(path);
     if (there && !there.isDirectory()) {
       if (there.isSymbolicLink() && this.options.clash !== "keep-both")
         throw new CodedError("restore.link-in-path", showBytes(path));
@@ -174,89 +179,138 @@ class Restore {
     // one that a broken attempt made has not got its rights and times yet
     const made = !there || this.isOurs(path);
     if (!there) mkdirSync(systemPath(path), { mode: 0o700 });
-    for await (const child of folderEntries(this.options.store, entry.node!)) await this.entry(child, path);
-    if (made) {
-      this.figures.folders += 1;
-      this.setMetadata(path, entry);
-    }
+    for await (const child of folderEntries(this.options.store, entry.node!))
+      await this.entry(child, path, !there);
+    if (!made) return;
+    this.figures.folders += 1;
+    // what is put into it would change its time
+    this.placing.afterwards(() => {
+      try {
+        this.noteLeft(path, setMetadata(path, entry));
+      } catch (error) {
+        this.noteFailure(path, error as Error);
+      }
+    });
   }
 
-  private link(entry: Entry, wished: ByteString): void {
-    if (this.donePreviously(entry, wished) !== null) {
+  private link(entry: Entry, wished: ByteString, fresh: boolean): void {
+    if (!fresh && this.donePreviously(entry, wished) !== null) {
       this.figures.links += 1;
       return;
     }
-    const path = this.settleClash(wished);
+    const path = fresh ? wished : this.settleClash(wished);
     if (path === null) return;
     const unfinished = unfinishedName(path);
     symlinkSync(Buffer.from(entry.target!, "latin1"), systemPath(unfinished));
-    this.setMetadata(unfinished, entry);
-    this.putInPlace(unfinished, path);
+    this.noteLeft(path, setMetadata(unfinished, entry, { isLink: true }));
+    putInPlace(unfinished, path, fresh);
     this.figures.links += 1;
   }
 
-  private async file(entry: Entry, wished: ByteString): Promise<void> {
-    const done = this.donePreviously(entry, wished);
+  /** Whether it is on its way, to be counted when it is in place. */
+  private async file(entry: Entry, wished: ByteString, fresh: boolean): Promise<boolean> {
+    const done = fresh ? null : this.donePreviously(entry, wished);
     if (done !== null) {
       if (entry.sameFile) this.firstNames.set(`${this.pointKey} ${entry.sameFile}`, done);
-      this.figures.files += 1;
-      this.figures.bytes += entry.size ?? 0;
       this.options.progress.bytes += entry.size ?? 0;
-      this.options.restored?.(showBytes(done.slice(this.base.length)), entry.size ?? 0, null);
-      return;
+      this.countFile(entry, done, null);
+      return false;
     }
-    const path = this.settleClash(wished);
-    if (path === null) return;
+    const path = fresh ? wished : this.settleClash(wished);
+    if (path === null) return false;
     const unfinished = unfinishedName(path);
     const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
+    const small = !sameFile && !entry.extents && (entry.size ?? 0) <= SMALL_BYTES;
+    if (small) {
+      await this.placeSmall(entry, unfinished, path, fresh);
+      return true;
+    }
     const first = sameFile ? this.firstNames.get(sameFile) : undefined;
     let digest: string | null = null;
     try {
       if (first) linkSync(systemPath(first), systemPath(unfinished));
-      else digest = await this.writeContent(entry, unfinished);
-      this.putInPlace(unfinished, path);
+      else digest = await this.writeContent(entry, unfinished, path);
+      putInPlace(unfinished, path, fresh);
       if (first) tryUnlink(unfinished); // a rename between two names of one file leaves both
     } catch (error) {
       tryUnlink(unfinished);
       throw error;
     }
     if (sameFile && !first) this.firstNames.set(sameFile, path);
-    this.figures.files += 1;
-    this.figures.bytes += entry.size ?? 0;
-    this.options.restored?.(showBytes(path.slice(this.base.length)), entry.size ?? 0, digest);
+    this.countFile(entry, path, digest);
+    return false;
   }
 
-  /** Makes a file with its metadata. */
-  private async writeContent(entry: Entry, path: ByteString): Promise<string | null> {
+  private countFile(entry: Entry, path: ByteString, digest: string | null): void {
+    this.figures.files += 1;
+    this.figures.bytes += entry.size ?? 0;
+    this.options.restored?.(this.shown(path), entry.size ?? 0, digest);
+  }
+
+  /** Hands a file over that is written at once, beside this thread. */
+  private async placeSmall(
+    entry: Entry,
+    unfinished: ByteString,
+    path: ByteString,
+    fresh: boolean,
+  ): Promise<void> {
+    const content: Uint8Array[] = [];
+    for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
+    if (this.options.signal.aborted) throw this.options.signal.reason;
+    const { uid, gid, mode, mtime, xattrs } = entry;
+    // a part of a larger memory would take all of that along
+    const attributes = xattrs?.map(([name, value]) => [name, new Uint8Array(value)] as const);
+    const file = {
+      unfinished,
+      path,
+      fresh,
+      metadata: { uid, gid, mode, mtime, ...(attributes ? { xattrs: attributes } : {}) },
+      digest: this.options.restored !== undefined,
+    };
+    if (!fresh) this.taken.add(path);
+    await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed));
+  }
+
+  private hearPlaced(entry: Entry, path: ByteString, placed: Placed): void {
+    this.taken.delete(path);
+    if ("code" in placed) {
+      const code = placed.coded ? (placed.code as Code) : systemCode(placed.code);
+      if (!code) throw new Error(placed.message);
+      this.options.note(code, this.shown(path), placed.message);
+      return;
+    }
+    this.noteLeft(path, placed);
+    this.options.progress.items += 1;
+    this.options.progress.bytes += entry.size ?? 0;
+    this.countFile(entry, path, placed.digest);
+  }
+
+  /** Makes a file with its metadata, piece by piece. */
+  private async writeContent(entry: Entry, unfinished: ByteString, path: ByteString): Promise<string | null> {
     const hasher = this.options.restored && !entry.extents ? this.hasher : null;
     hasher?.reset();
-    const fd = openSync(
-      systemPath(path),
-      constants.O_CREAT | constants.O_EXCL | constants.O_WRONLY | constants.O_NOFOLLOW,
-      0o600,
-    );
+    const fd = makeFile(unfinished);
     try {
       if (entry.extents) ftruncateSync(fd, entry.size ?? 0);
       for await (const piece of filePieces(this.options.store, entry)) {
         if (this.options.signal.aborted) throw this.options.signal.reason;
-        let written = 0;
-        while (written < piece.bytes.length) {
-          written += writeSync(
-            fd,
-            piece.bytes,
-            written,
-            piece.bytes.length - written,
-            piece.offset + written,
-          );
-        }
+        writeAll(fd, piece.bytes, piece.offset);
         hasher?.update(piece.bytes);
         this.options.progress.bytes += piece.bytes.length;
       }
-      this.setMetadata(path, entry, fd);
+      this.noteLeft(path, setMetadata(unfinished, entry, { fd }));
       return hasher ? hasher.digest("hex") : null;
     } finally {
       closeSync(fd);
     }
+  }
+
+  private noteLeft(path: ByteString, { owner, attributes }: MetadataLeft): void {
+    if (owner !== null && !this.ownerNoted) {
+      this.options.note("restore.owner-not-set", this.shown(path), owner);
+      this.ownerNoted = true;
+    }
+    for (const message of attributes) this.options.note("restore.metadata", this.shown(path), message);
   }
 
   /** Whether something was made since the first attempt of this restore began. */
@@ -298,9 +352,13 @@ class Restore {
     return path.slice(0, slash) + stem.slice(0, 255 - mark.length - ending.length) + mark + ending;
   }
 
+  private isTaken(path: ByteString): boolean {
+    return this.taken.has(path) || lookAt(path) !== undefined;
+  }
+
   /** Where the item goes when something may be there already; null when it is left. */
   private settleClash(path: ByteString): ByteString | null {
-    if (!lookAt(path)) return path;
+    if (!this.isTaken(path)) return path;
     if (this.options.clash === "skip") {
       this.figures.skipped += 1;
       return null;
@@ -312,56 +370,8 @@ class Restore {
     this.figures.keptBoth += 1;
     for (let number = 1; ; number += 1) {
       const other = this.marked(path, number);
-      if (!lookAt(other)) return other;
+      if (!this.isTaken(other)) return other;
     }
-  }
-
-  private putInPlace(unfinished: ByteString, path: ByteString): void {
-    const there = lookAt(path);
-    if (there?.isDirectory()) {
-      try {
-        rmdirSync(systemPath(path));
-      } catch (error) {
-        tryUnlink(unfinished);
-        throw new CodedError("restore.cannot-write", `${showBytes(path)} is a folder that is not empty`, {
-          cause: error,
-        });
-      }
-    }
-    renameSync(systemPath(unfinished), systemPath(path));
-  }
-
-  /** Owner, rights, attributes, time; through the open file where there is one. */
-  private setMetadata(path: ByteString, entry: Entry, fd?: number): void {
-    const system = systemPath(path);
-    const bytes = Buffer.from(path, "latin1");
-    try {
-      if (fd === undefined) lchownSync(system, entry.uid, entry.gid);
-      else fchownSync(fd, entry.uid, entry.gid);
-    } catch (error) {
-      if (!this.ownerNoted)
-        this.options.note(
-          "restore.owner-not-set",
-          showBytes(path.slice(this.base.length)),
-          (error as Error).message,
-        );
-      this.ownerNoted = true;
-    }
-    if (fd !== undefined) fchmodSync(fd, entry.mode);
-    else if (entry.type !== "link") chmodSync(system, entry.mode); // after the owner: changing it clears set-id bits
-    for (const [name, value] of entry.xattrs ?? []) {
-      try {
-        writeXattr(bytes, name, value);
-      } catch (error) {
-        this.options.note(
-          "restore.metadata",
-          showBytes(path.slice(this.base.length)),
-          (error as Error).message,
-        );
-      }
-    }
-    if (fd === undefined) setMtime(bytes, entry.mtime);
-    else setMtimeOpen(fd, entry.mtime);
   }
 }
 
@@ -373,17 +383,6 @@ function unfinishedName(path: ByteString): ByteString {
   return `${path.slice(0, path.lastIndexOf("/") + 1)}.deep-keep-${unfinishedMark}-${unfinishedCount}.part`;
 }
 
-const lookAt = (path: ByteString) => lstatSync(systemPath(path), { throwIfNoEntry: false });
-
-function tryUnlink(path: ByteString): void {
-  try {
-    unlinkSync(systemPath(path));
-  } catch {
-    // it was renamed away, or never made
-  }
-}
-
-function systemCode(error: unknown): Code | null {
-  const code = (error as NodeJS.ErrnoException).code;
+function systemCode(code: string | undefined | null): Code | null {
   return typeof code === "string" && /^E[A-Z]+$/.test(code) ? "restore.cannot-write" : null;
 }

@@ -1,0 +1,82 @@
+import { mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { Blake3Hasher } from "@napi-rs/blake-hash";
+import fc from "fast-check";
+import { expect, test } from "vitest";
+import { byteString } from "@/store/tree";
+import { freshFolder } from "../../../tests/depot";
+import { beginPlacing, SMALL_BYTES } from "./placing";
+import type { Placed } from "./placing-batch";
+
+const owner = { uid: process.getuid!(), gid: process.getgid!() };
+const at = (folder: string, name: string, more: object = {}) => ({
+  unfinished: byteString(join(folder, `.${name}.part`)),
+  path: byteString(join(folder, name)),
+  fresh: true,
+  metadata: { ...owner, mode: 0o640, mtime: 1_700_000_000_123_456_789n },
+  digest: true,
+  ...more,
+});
+const blake3 = (bytes: Uint8Array) => {
+  const hasher = new Blake3Hasher();
+  hasher.update(bytes as Buffer);
+  return hasher.digest("hex");
+};
+
+test("every file is whole, dated and told of in order, however they fall into batches", async () => {
+  const size = fc.oneof(fc.nat(300), fc.integer({ min: 0, max: SMALL_BYTES }));
+  await fc.assert(
+    fc.asyncProperty(fc.array(size, { maxLength: 150 }), async (sizes) => {
+      const folder = freshFolder("placing");
+      const placing = beginPlacing();
+      const told: [number, Placed][] = [];
+      const afterwards: number[] = [];
+      const contents = sizes.map((length, i) => Buffer.alloc(length, i % 251));
+      for (const [i, content] of contents.entries()) {
+        const cut = Math.floor(content.length / 3);
+        const pieces = [content.subarray(0, cut), content.subarray(cut)];
+        await placing.put(at(folder, `file ${i}`), pieces, (placed) => told.push([i, placed]));
+        if (i % 7 === 0) placing.afterwards(() => afterwards.push(told.length));
+      }
+      await placing.drained();
+      expect(told.map(([i]) => i)).toEqual(sizes.map((_, i) => i));
+      for (const [i, placed] of told)
+        expect(placed).toMatchObject({ digest: blake3(contents[i]!), owner: null });
+      for (const [i, content] of contents.entries()) {
+        expect(readFileSync(join(folder, `file ${i}`)).equals(content)).toBe(true);
+        const found = statSync(join(folder, `file ${i}`), { bigint: true });
+        expect([found.mtimeNs, Number(found.mode & 0o777n)]).toEqual([1_700_000_000_123_456_789n, 0o640]);
+      }
+      expect(readdirSync(folder)).toHaveLength(sizes.length);
+      // whatever was to be done afterwards came when all before it was in place
+      expect(afterwards).toEqual(sizes.flatMap((_, i) => (i % 7 === 0 ? [i + 1] : [])));
+    }),
+    { numRuns: 25 },
+  );
+});
+
+test("what cannot be put in place is told beside it, and leaves nothing", async () => {
+  const folder = freshFolder("placing");
+  mkdirSync(join(folder, "full"));
+  writeFileSync(join(folder, "full/something"), "");
+  mkdirSync(join(folder, "empty"));
+  writeFileSync(join(folder, ".taken.part"), "somebody's");
+  const placing = beginPlacing();
+  const told: Record<string, Placed> = {};
+  const put = (name: string, more: object = {}) =>
+    placing.put(at(folder, name, more), [Buffer.from(name)], (placed) => {
+      told[name] = placed;
+    });
+  await put("full", { fresh: false });
+  await put("empty", { fresh: false });
+  await put("taken");
+  await put("nowhere/at all");
+  await put("good");
+  await placing.drained();
+  expect(told.full).toMatchObject({ code: "restore.cannot-write", coded: true });
+  expect(told.taken).toMatchObject({ code: "EEXIST", coded: false });
+  expect(told["nowhere/at all"]).toMatchObject({ code: "ENOENT", coded: false });
+  expect(told.good).toMatchObject({ digest: blake3(Buffer.from("good")) });
+  expect(readFileSync(join(folder, "empty"), "utf8")).toBe("empty");
+  expect(readdirSync(folder).sort()).toEqual([".taken.part", "empty", "full", "good"]);
+});
