@@ -73,6 +73,7 @@ export async function snap(
     exclude?: string[];
     previous?: PreviousTree | null;
     reader?: SourceReader;
+    progress?: { items: number; bytes: number };
   } = {},
 ): Promise<Snapped> {
   const writer = new StoreWriter(depot.keys, depot);
@@ -88,7 +89,7 @@ export async function snap(
     previous,
     keepNode: (id, bytes) => bytes && nodes.set(idKey(id), bytes),
     note: (code, path) => notes.push({ code, path }),
-    progress: { items: 0, bytes: 0 },
+    progress: options.progress ?? { items: 0, bytes: 0 },
     signal: new AbortController().signal,
   });
   const stored = await writer.close();

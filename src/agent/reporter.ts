@@ -11,7 +11,7 @@ const LINES_OF_A_CODE = 2000;
 
 /** Tells the console of a run: progress every second, the log in batches; hears there whether to stop. */
 export class RunReporter {
-  readonly progress = { items: 0, bytes: 0 };
+  readonly progress: { items: number; bytes: number; unread?: number } = { items: 0, bytes: 0 };
   private readonly abort = new AbortController();
   readonly signal = this.abort.signal;
   /** The rate at which the run sends. */
@@ -22,6 +22,7 @@ export class RunReporter {
   private expected: { totalItems?: number; totalBytes?: number } = {};
   private storedBytes = () => 0;
   private lastBytes = 0;
+  private lastRead = 0;
   private lastBeat = performance.now();
   private rate = 0;
   private readonly history = new RateHistory(BEAT_MS / 1000);
@@ -80,7 +81,9 @@ export class RunReporter {
       const now = performance.now();
       const seconds = (now - this.lastBeat) / 1000;
       const passed = (this.progress.bytes - this.lastBytes) / seconds;
-      this.history.add(this.progress.bytes - this.lastBytes, seconds);
+      const read = this.progress.bytes - (this.progress.unread ?? 0);
+      this.history.add(read - this.lastRead, seconds);
+      this.lastRead = read;
       this.rate = this.rate === 0 ? passed : this.rate * 0.6 + passed * 0.4;
       this.lastBytes = this.progress.bytes;
       this.lastBeat = now;

@@ -73,10 +73,10 @@ export const drillsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
 
 /** Sources whose newest drill failed. */
 export const failedDrills = (tx: Tx, clientId: string | null) =>
-  allPlanned<Drill & { readonly depotName: string | null }>(
+  allPlanned<Drill & { readonly depotId: string | null; readonly depotName: string | null }>(
     tx,
     "failed drills",
-    `select ${DRILL}, (select name from depots d where d.id = (r.request->>'depotId')::uuid) as "depotName" from runs r
+    `select ${DRILL}, d.id as "depotId", d.name as "depotName" from runs r left join depots d on d.id = (r.request->>'depotId')::uuid
      where r.kind = 'drill' and r.state = 'ended' and r.outcome = 'failed' and ($1::uuid is null or r.client_id = $1)
        and not exists (select from runs o where o.source_id = r.source_id and o.kind = 'drill' and o.state = 'ended'
          and o.outcome <> 'stopped' and o.due_at > r.due_at)

@@ -6,6 +6,7 @@ import { CodedError } from "@/core/codes";
 import { type DrillFigures, drillPicks, drillPoint, drillSentence } from "@/core/drill/drill";
 import { formatBytes } from "@/core/units/bytes";
 import { absenceNow } from "@/db/absences";
+import { clientById } from "@/db/clients";
 import { placesOfPoint } from "@/db/copies";
 import { type Depot, depotById } from "@/db/depots";
 import { clientsWithDrills, countDrills, openDrill, sourcesToDrill } from "@/db/drills";
@@ -15,6 +16,7 @@ import { type Point, pointsOf } from "@/db/points";
 import { claimRun, insertRun, nextClaimable, type Run, runById } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
+import { momentText } from "@/server/moment-label";
 import { notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER, record, type Who } from "@/server/who";
@@ -97,6 +99,8 @@ interface Chosen {
   readonly run: Run;
   readonly point: Point;
   readonly depot: Depot;
+  /** Of the client, for what the log tells. */
+  readonly zone: string;
 }
 
 /** Does drills, one at a time: claimed, leased and reported like every run. */
@@ -172,11 +176,12 @@ export class DrillRuns {
         JSON.stringify({ items: [{ pointId: point.id.toString("hex"), path: "/" }], depotId: depot.id }),
       ]);
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
-      return { run: { ...run, attempt: run.attempt + 1 }, point, depot };
+      const zone = (await clientById(tx, run.clientId))!.zone;
+      return { run: { ...run, attempt: run.attempt + 1 }, point, depot, zone };
     });
   }
 
-  private execute(executor: Executor, { run, point, depot }: Chosen): Promise<void> {
+  private execute(executor: Executor, { run, point, depot, zone }: Chosen): Promise<void> {
     const link = inProcessLink(this.services, executor);
     const folder = join(this.folder, run.id);
     return endReported(link, { runId: run.id, attempt: run.attempt }, async (reporter) => {
@@ -203,7 +208,7 @@ export class DrillRuns {
           "info",
           null,
           null,
-          `The point of ${point.moment.toISOString()} is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
+          `The point of ${momentText(point.moment, zone)} (${zone}) is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
         );
         let differing = 0;
         const differs = (path: string, how: string) => {

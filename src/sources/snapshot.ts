@@ -30,6 +30,8 @@ export interface SnapshotProgress {
   items: number;
   /** Bytes of the files passed, read or not. */
   bytes: number;
+  /** Of these, so many were not read: their files are unchanged. */
+  unread?: number;
 }
 
 export interface SnapshotOptions {
@@ -245,12 +247,14 @@ class Snapshot {
     ) {
       this.figures.filesUnchanged += 1;
       this.count(item.size);
+      progress.unread = (progress.unread ?? 0) + item.size;
       return old;
     }
     try {
+      const before = this.figures.bytesRead;
       const content = await this.storeContent(path);
       this.figures.filesRead += 1;
-      this.count(content.size);
+      this.count(content.size, this.figures.bytesRead - before);
       return { ...this.metadata(item, path), type: "file", sameFile: item.sameFile, ...content };
     } catch (error) {
       if (this.options.signal.aborted || !(error instanceof CodedError) || !error.code.startsWith("file."))
@@ -260,10 +264,11 @@ class Snapshot {
     }
   }
 
-  private count(size: number): void {
+  /** Counts a file that is done; `told` bytes of it were told of while they were read. */
+  private count(size: number, told = 0): void {
     this.counts.files += 1;
     this.counts.bytes += size;
-    this.options.progress.bytes += size;
+    this.options.progress.bytes += Math.max(0, size - told);
   }
 
   private async storeContent(
@@ -329,6 +334,7 @@ class Snapshot {
       if (total === 0) dense = looksRandom(window.bytes.subarray(end, end + got));
       total += got;
       end += got;
+      this.options.progress.bytes += got;
       this.used = end;
       const ended = total >= length || got === 0;
       while (end - start >= CHUNK_MAX || (ended && end > start)) {

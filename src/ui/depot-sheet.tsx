@@ -165,7 +165,7 @@ export function DepotSheet() {
           <label className="flex items-center gap-2">
             <input
               type="checkbox"
-              className="checkbox checkbox-sm"
+              className="checkbox checkbox-xs"
               checked={pathStyle}
               onChange={(event) => setPathStyle(event.target.checked)}
             />
@@ -185,7 +185,7 @@ export function DepotSheet() {
         <label className="flex items-center gap-2">
           <input
             type="checkbox"
-            className="checkbox checkbox-sm"
+            className="checkbox checkbox-xs"
             checked={values.direct === "presigned"}
             onChange={(event) => setValues({ ...values, direct: event.target.checked ? "presigned" : "" })}
           />

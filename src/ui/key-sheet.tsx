@@ -45,7 +45,7 @@ export function KeySheet({
           <label className="flex items-center gap-2">
             <input
               type="checkbox"
-              className="checkbox checkbox-sm"
+              className="checkbox checkbox-xs"
               checked={own}
               onChange={(event) => setOwn(event.target.checked)}
             />

@@ -2,7 +2,7 @@
 
 import { formatBytes } from "@/core/units/bytes";
 import { useTape } from "./live";
-import { progressText, type RunProgressShown, shareDone, ThinBar } from "./progress";
+import { moreThanGuessed, progressText, type RunProgressShown, shareDone, ThinBar } from "./progress";
 import { RateDrawing } from "./rate-drawing";
 
 /** A run's progress as the events tell it, without reloading. */
@@ -27,7 +27,9 @@ export function LiveProgress({
         {(progress.items ?? 0).toLocaleString("en-GB")}
         {progress.totalItems ? ` of about ${progress.totalItems.toLocaleString("en-GB")}` : ""} items,{" "}
         {formatBytes(progress.bytes ?? 0)}
-        {progress.totalBytes ? ` of about ${formatBytes(progress.totalBytes)}` : ""} passed
+        {moreThanGuessed(progress)
+          ? ` passed, more than the ${formatBytes(progress.totalBytes ?? 0)} of last time`
+          : `${progress.totalBytes ? ` of about ${formatBytes(progress.totalBytes)}` : ""} passed`}
       </p>
       <RateDrawing rates={progress.rates} />
     </div>

@@ -186,7 +186,7 @@ export function WhatFields({
       <label className="flex items-center gap-2">
         <input
           type="checkbox"
-          className="checkbox checkbox-sm"
+          className="checkbox checkbox-xs"
           checked={draft.rubbish}
           onChange={(event) => set({ rubbish: event.target.checked })}
         />

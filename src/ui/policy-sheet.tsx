@@ -362,7 +362,7 @@ export function PolicySheet({
                         <label className="flex items-center gap-2">
                           <input
                             type="checkbox"
-                            className="checkbox checkbox-sm"
+                            className="checkbox checkbox-xs"
                             checked={draft.pins.includes(clause)}
                             onChange={(event) =>
                               set({

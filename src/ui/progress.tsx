@@ -12,8 +12,14 @@ export interface RunProgressShown {
   readonly rates?: Rates;
 }
 
+/** What the last run had is a guess at the whole; with more than so much of it, it was a wrong one. */
+const WRONG_GUESS = 1.02;
+export const moreThanGuessed = ({ bytes = 0, totalBytes = 0 }: RunProgressShown): boolean =>
+  totalBytes > 0 && bytes > totalBytes * WRONG_GUESS;
+
 /** Share done, 0 to 1, or null where nobody knows the whole. */
 export function shareDone(progress: RunProgressShown): number | null {
+  if (moreThanGuessed(progress)) return null;
   if (progress.totalBytes) return Math.min(1, (progress.bytes ?? 0) / progress.totalBytes);
   if (progress.totalItems) return Math.min(1, (progress.items ?? 0) / progress.totalItems);
   return null;
@@ -24,7 +30,9 @@ export function progressText(progress: RunProgressShown): string {
   const share = shareDone(progress);
   const rate = progress.rate ?? 0;
   const left =
-    progress.totalBytes && rate > 0 ? Math.max(0, progress.totalBytes - (progress.bytes ?? 0)) / rate : null;
+    share !== null && progress.totalBytes && rate > 0
+      ? Math.max(0, progress.totalBytes - (progress.bytes ?? 0)) / rate
+      : null;
   return [
     share === null
       ? `${(progress.items ?? 0).toLocaleString("en-GB")} items, ${formatBytes(progress.bytes ?? 0)}`

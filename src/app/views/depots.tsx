@@ -1,5 +1,6 @@
 import { statfs } from "node:fs/promises";
 import Link from "next/link";
+import { Fragment } from "react";
 import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
 import { furtherDepots } from "@/core/policy/where";
 import { formatBytes } from "@/core/units/bytes";
@@ -198,7 +199,17 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         <dt>Kind</dt>
         <dd>{KIND_NAMES[chosen.kind]}</dd>
         <dt>{chosen.kind === "s3" ? "Address" : "Path"}</dt>
-        <dd className="font-mono text-[12.5px] break-all">{chosen.path}</dd>
+        <dd className="font-mono text-[12.5px] [overflow-wrap:anywhere]">
+          {chosen.path.split("/").map((name, i) => (
+            // a path is parted where a name begins, where it does not fit
+            // biome-ignore lint/suspicious/noArrayIndexKey: the parts of one text
+            <Fragment key={i}>
+              {i > 0 && "/"}
+              <wbr />
+              {name}
+            </Fragment>
+          ))}
+        </dd>
         <dt>Region</dt>
         <dd>{chosen.region}</dd>
         <dt>Used</dt>

@@ -13,7 +13,7 @@ import { standingsOf } from "@/db/sources";
 import { newestHandover, setAsides } from "@/db/watch-notes";
 import { computeStanding, type Standing } from "@/server/standing";
 import { ConsentLine } from "@/ui/consents";
-import { BackUpButton, BackUpEach, LiftAlarm } from "@/ui/deeds";
+import { BackUpButton, BackUpEach, DrillButton, LiftAlarm } from "@/ui/deeds";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock, clockText } from "@/ui/moment";
 import { Nights } from "@/ui/nights";
@@ -189,10 +189,8 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
   const text = cause.code ? CODES[cause.code] : null;
   const depot = cause.depotId ? (await listDepots(tx)).find((one) => one.id === cause.depotId) : null;
   const first = sources[0];
-  const lastRun =
-    first?.lastRunId && cause.code && !ABOUT_DEPOTS.has(cause.kind)
-      ? await runRow(tx, first.lastRunId)
-      : null;
+  const runId = cause.runId ?? first?.lastRunId;
+  const told = runId && cause.code && !ABOUT_DEPOTS.has(cause.kind) ? await runRow(tx, runId) : null;
   const base = first ? baseOf(first.clientSlug, first.siteSlug, first.name) : "/all";
   return (
     <div className="grid gap-5">
@@ -264,10 +262,10 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             <dd>Nothing has to be done: what was kept can be restored to another machine of the client.</dd>
           </>
         )}
-        {lastRun?.message && (
+        {told?.message && (
           <>
             <dt>It said</dt>
-            <dd>{lastRun.message}</dd>
+            <dd>{told.message}</dd>
           </>
         )}
         {text && cause.kind !== "depot-full" && (
@@ -374,9 +372,10 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
         {first && ["run-failed", "run-caution", "target-passed"].includes(cause.kind) && !first.gone && (
           <BackUpButton sourceId={first.id} label={`Run ${first.name} again`} />
         )}
-        {first?.lastRunId && (
-          <Link className="btn btn-plain" href={`${baseOf(first.clientSlug)}/runs?sel=${first.lastRunId}`}>
-            Last run and its log
+        {first && cause.kind === "drill-failed" && <DrillButton sourceId={first.id} />}
+        {first && runId && (
+          <Link className="btn btn-plain" href={`${baseOf(first.clientSlug)}/runs?sel=${runId}`}>
+            {cause.runId ? "The drill and its log" : "Last run and its log"}
           </Link>
         )}
       </div>

@@ -101,7 +101,9 @@ export interface UnsentFacts {
 /** A source whose newest drill failed. */
 export interface DrillFacts {
   readonly sourceId: string;
+  readonly runId: string;
   /** The depot that was proven; null where the drill did not come so far. */
+  readonly depotId: string | null;
   readonly depotName: string | null;
   readonly code: Code | null;
   readonly at: Date;
@@ -127,6 +129,8 @@ export interface Cause {
   readonly since: Date | null;
   readonly code: Code | null;
   readonly depotId: string | null;
+  /** The run that it is about, where that is not the last one of its sources. */
+  readonly runId?: string;
 }
 
 /** A machine counts as silent after this many hours without a word. */
@@ -173,7 +177,7 @@ export function findCauses(
       key: `depot-full:${depot.id}`,
       kind: "depot-full",
       state: share >= 0.95 ? "exposed" : "slipping",
-      title: `${depot.name} is ${percent(share)} full: ${counted(touched.length, "source")} will soon miss their runs`,
+      title: `${depot.name} is ${percent(share)} full: ${counted(touched.length, "source")} will soon miss ${touched.length === 1 ? "its" : "their"} runs`,
       detail: names(touched),
       sourceIds: touched.map((source) => source.id),
       clientNames: clientsOf(touched),
@@ -329,7 +333,7 @@ function describeDrills(
   byId: ReadonlyMap<string, SourceFacts>,
 ): Cause {
   const touched = failed.map((drill) => byId.get(drill.sourceId)!);
-  const { depotName, code } = failed[0]!;
+  const { runId, depotId, depotName, code } = failed[0]!;
   const who = touched.length === 1 ? touched[0]!.name : counted(touched.length, "source");
   return {
     key,
@@ -341,7 +345,8 @@ function describeDrills(
     clientNames: clientsOf(touched),
     since: new Date(Math.min(...failed.map((drill) => drill.at.getTime()))),
     code,
-    depotId: null,
+    depotId,
+    runId,
   };
 }
 

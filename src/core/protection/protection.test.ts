@@ -263,7 +263,7 @@ describe("causes, not symptoms", () => {
       "no-policy",
       "orphan",
     ]);
-    expect(causes[1]!.title).toBe("Harbour is 96 % full: 1 source will soon miss their runs");
+    expect(causes[1]!.title).toBe("Harbour is 96 % full: 1 source will soon miss its runs");
   });
 
   it("makes one line of a tenant whose secret is over", () => {
@@ -333,12 +333,12 @@ describe("causes, not symptoms", () => {
   });
 
   it("tells of drills that failed, one line for each depot and code", () => {
-    const drill = { depotName: "Harbour", code: "drill.differs", at: now } as const;
+    const drill = { runId: "r", depotId: "d", depotName: "Harbour", code: "drill.differs", at: now } as const;
     const causes = findCauses([source("a"), source("b"), source("c")], [], now, {
       drills: [
         { ...drill, sourceId: "a" },
         { ...drill, sourceId: "b", at: new Date(now.getTime() - 3_600_000) },
-        { sourceId: "c", depotName: null, code: "restore.no-room", at: now },
+        { sourceId: "c", runId: "r2", depotId: null, depotName: null, code: "restore.no-room", at: now },
         { ...drill, sourceId: "another client's" },
       ],
     });
@@ -346,6 +346,8 @@ describe("causes, not symptoms", () => {
       {
         kind: "drill-failed",
         state: "exposed",
+        runId: "r",
+        depotId: "d",
         sourceIds: ["a", "b"],
         since: new Date(now.getTime() - 3_600_000),
         title: expect.stringMatching(/^2 sources: the last drill from Harbour failed/),

@@ -86,6 +86,27 @@ describe("keeping and bringing back", () => {
     expect(statSync(join(target, "sparse.img")).blocks * 512).toBeLessThan(1024 * 1024);
   });
 
+  it("tells how far it is within a large file, and in the end just what there was", async () => {
+    const root = awkwardTree();
+    writeFileSync(join(root, "larger.bin"), randomBytes(60 * 1024 * 1024));
+    const depot = new TestDepot();
+    const progress = { items: 0, bytes: 0 };
+    const within: number[] = [];
+    const put = depot.putPack.bind(depot);
+    depot.putPack = async (...pack: Parameters<typeof put>) => {
+      within.push(progress.bytes);
+      return put(...pack);
+    };
+    const first = await snap(depot, root, { progress });
+    // packs leave while that file is read
+    expect(new Set(within).size).toBeGreaterThan(1);
+    expect(progress.bytes).toBe(first.counts.bytes);
+    const again: { items: number; bytes: number; unread?: number } = { items: 0, bytes: 0 };
+    await snap(depot, root, { progress: again, previous: first.previous });
+    expect(again).toMatchObject({ bytes: first.counts.bytes, unread: first.counts.bytes });
+    expect(progress).not.toHaveProperty("unread");
+  });
+
   it("tells each way in which what lies there is not what was kept", async () => {
     const depot = new TestDepot();
     const { root } = await snap(depot, awkwardTree());
