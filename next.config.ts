@@ -16,6 +16,7 @@ const config: NextConfig = {
     "pg",
     "tar-stream",
     "graphile-worker",
+    "prom-client",
     "undici",
   ],
   headers: async () => [

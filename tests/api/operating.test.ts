@@ -278,3 +278,45 @@ describe("a master key from a vault", () => {
     renameSync(vault, file);
   });
 });
+
+describe("figures for a monitoring program", () => {
+  it("are there for a token of somebody who sees all clients, and for nobody else", async () => {
+    const asked = (token: string | null) =>
+      fetch(`${console_.url}/metrics`, { headers: token ? { authorization: `Bearer ${token}` } : {} });
+    const client = await console_.ok<{ client: { id: string } }>("POST", "/clients", {
+      name: "Kestrin Aquaculture",
+      zone: "UTC",
+      region: "south",
+      contactName: "Rewi",
+      contactEmail: "rewi@kestrin.example",
+    });
+    const manager = await console_.addPerson({
+      email: "rewi@kestrin.example",
+      name: "Rewi",
+      role: "manager",
+      clientId: client.client.id,
+    });
+    const limited = await console_.addPerson({
+      email: "bryn@lanternfold.example",
+      name: "Bryn",
+      role: "technician",
+      clientId: null,
+      clientIds: [client.client.id],
+    });
+    expect([(await asked(null)).status, (await asked("nonsense")).status]).toEqual([401, 401]);
+    expect([(await asked(manager)).status, (await asked(limited)).status]).toEqual([403, 403]);
+    const answer = await asked(console_.token);
+    expect(answer.headers.get("content-type")).toMatch(/^text\/plain; version=0\.0\.4/);
+    const text = await answer.text();
+    for (const line of [
+      'deepkeep_sources{state="kept"} 0',
+      "deepkeep_runs_due 0",
+      "deepkeep_messages_waiting 0",
+      "# TYPE deepkeep_depot_used_bytes gauge",
+      "process_resident_memory_bytes ",
+    ])
+      expect(text).toContain(line);
+    // of the log server before
+    expect(text).toMatch(/^deepkeep_trail_unsent_rows \d+$/m);
+  });
+});

@@ -86,6 +86,32 @@ describe("keeping and bringing back", () => {
     expect(statSync(join(target, "sparse.img")).blocks * 512).toBeLessThan(1024 * 1024);
   });
 
+  it("keeps both of what a basket holds twice, also while the first is on its way", async () => {
+    const root = freshFolder("twice");
+    mkdirSync(join(root, "desk/drawer"), { recursive: true });
+    for (const name of ["desk/a.txt", "desk/b.txt", "desk/drawer/c.txt"])
+      writeFileSync(join(root, name), name);
+    const depot = new TestDepot();
+    const first = await snap(depot, root);
+    for (const clash of ["keep-both", "skip", "replace"] as const) {
+      const target = freshFolder("back");
+      const { figures, notes } = await bring(depot, first.root, target, {
+        paths: ["/desk", "/desk"],
+        folder: "/back",
+        clash,
+      });
+      expect(notes).toEqual([]);
+      const names = readdirSync(join(target, "back/desk"), { recursive: true }).map(String).sort();
+      const once = ["a.txt", "b.txt", "drawer", "drawer/c.txt"];
+      const again = ["a", "b", "drawer/c"].map((name) => `${name} (2026-11-17 18.05).txt`);
+      expect(names).toEqual(clash === "keep-both" ? [...once, ...again].sort() : once);
+      const { keptBoth, skipped, replaced } = figures;
+      expect([keptBoth, skipped, replaced]).toEqual(
+        { "keep-both": [3, 0, 0], skip: [0, 3, 0], replace: [0, 0, 3] }[clash],
+      );
+    }
+  });
+
   it("tells how far it is within a large file, and in the end just what there was", async () => {
     const root = awkwardTree();
     writeFileSync(join(root, "larger.bin"), randomBytes(60 * 1024 * 1024));

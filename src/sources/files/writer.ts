@@ -142,6 +142,8 @@ class Restore {
   private async entry(entry: Entry, parent: ByteString, fresh = false): Promise<void> {
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const path = joinPath(parent, entry.name);
+    // the same place twice in one basket: what comes later finds what came first
+    if (this.taken.has(path)) await this.drained();
     try {
       if (entry.type === "folder") await this.folder(entry, path, fresh);
       else if (entry.type === "link") this.link(entry, path, fresh);
@@ -267,7 +269,7 @@ class Restore {
       metadata: { uid, gid, mode, mtime, ...(attributes ? { xattrs: attributes } : {}) },
       digest: this.options.restored !== undefined,
     };
-    if (!fresh) this.taken.add(path);
+    this.taken.add(path);
     await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed));
   }
 
