@@ -99,8 +99,6 @@ interface Chosen {
   readonly run: Run;
   readonly point: Point;
   readonly depot: Depot;
-  /** Of the client, for what the log tells. */
-  readonly zone: string;
 }
 
 /** Does drills, one at a time: claimed, leased and reported like every run. */
@@ -176,12 +174,11 @@ export class DrillRuns {
         JSON.stringify({ items: [{ pointId: point.id.toString("hex"), path: "/" }], depotId: depot.id }),
       ]);
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
-      const zone = (await clientById(tx, run.clientId))!.zone;
-      return { run: { ...run, attempt: run.attempt + 1 }, point, depot, zone };
+      return { run: { ...run, attempt: run.attempt + 1 }, point, depot };
     });
   }
 
-  private execute(executor: Executor, { run, point, depot, zone }: Chosen): Promise<void> {
+  private execute(executor: Executor, { run, point, depot }: Chosen): Promise<void> {
     const link = inProcessLink(this.services, executor);
     const folder = join(this.folder, run.id);
     return endReported(link, { runId: run.id, attempt: run.attempt }, async (reporter) => {
@@ -202,6 +199,8 @@ export class DrillRuns {
             "restore.no-room",
             `the drill takes ${formatBytes(bytes)}, and ${formatBytes(free)} are free on the runner’s disk`,
           );
+        const client = await this.services.db.withScope(system, (tx) => clientById(tx, point.clientId));
+        const zone = client?.zone ?? "UTC";
         // restored once and read once
         reporter.expect(2 * files, 2 * bytes);
         reporter.log(
