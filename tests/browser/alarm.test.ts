@@ -59,8 +59,11 @@ describe("something is eating the files of a machine", () => {
     await press(browser, "Restore to before");
     await seeText(browser, "pend-srv-01 files");
     await see(browser, "[data-entry$='letter 7.txt']");
-    const folder = await browser.findElement(By.css("[aria-label='Into the basket: data']"));
-    await folder.click();
+    // the tree is drawn anew when something is told of meanwhile
+    await until(async () => {
+      await (await browser.findElement(By.css("[aria-label='Into the basket: data']"))).click();
+      return true;
+    }, "the folder cannot be ticked");
     await seeText(browser, "40 files");
     await press(browser, "Restore 40 files");
     await seeText(browser, "The restore is asked for");

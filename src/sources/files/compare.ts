@@ -58,8 +58,12 @@ export async function compareWithDisk(
     const disk = joinPath(base, path.slice(1));
     const found = differenceOf(entry, disk, options.owners);
     // to look into it, whoever is not root may have to give themselves the right that the restore took
-    if (!root && entry.type !== "link" && found === null) chmodSync(systemPath(disk), entry.mode | 0o700);
+    const needed = { folder: 0o700, file: 0o400, link: 0 }[entry.type];
+    const closed = !root && found === null && (entry.mode & needed) !== needed;
+    if (closed) chmodSync(systemPath(disk), entry.mode | needed);
     const how = found ?? (entry.type === "file" ? await contentDiffers(entry, disk, options, content) : null);
+    // a file may have a second name, which comes later
+    if (closed && entry.type === "file") chmodSync(systemPath(disk), entry.mode);
     if (how !== null) {
       options.differs(shown, how);
       continue;
