@@ -4,8 +4,22 @@ export { openBrowser } from "@/operate/browser";
 
 const WAIT_MS = 15_000;
 
+const DRAWN_ANEW_MOST = 5;
+/** Finds and does something; once more where the page drew it anew in between, because of what the console was told. */
+export async function steadily<T>(work: () => Promise<T>): Promise<T> {
+  for (let tries = 1; ; tries += 1) {
+    try {
+      return await work();
+    } catch (error) {
+      if ((error as Error).name !== "StaleElementReferenceError" || tries === DRAWN_ANEW_MOST) throw error;
+    }
+  }
+}
+
 /** The element that carries a text, once it is there and to be seen. */
-export async function seeText(driver: WebDriver, text: string, within = "body"): Promise<WebElement> {
+export const seeText = (driver: WebDriver, text: string, within = "body"): Promise<WebElement> =>
+  steadily(() => findText(driver, text, within));
+async function findText(driver: WebDriver, text: string, within: string): Promise<WebElement> {
   const quoted = text.includes('"') ? `'${text}'` : `"${text}"`;
   const place = within === "body" ? "//body" : `//*[@${within}]`;
   const found = await driver.wait(
@@ -44,7 +58,9 @@ export async function type(driver: WebDriver, label: string, text: string): Prom
 }
 
 /** A button or link by what is on it. */
-export async function press(driver: WebDriver, text: string): Promise<void> {
+export const press = (driver: WebDriver, text: string): Promise<void> =>
+  steadily(() => findAndPress(driver, text));
+async function findAndPress(driver: WebDriver, text: string): Promise<void> {
   const button = await driver.wait(
     until.elementLocated(
       By.xpath(`//*[self::button or self::a][normalize-space(.)="${text}" or @aria-label="${text}"]`),

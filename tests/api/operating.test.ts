@@ -289,6 +289,7 @@ describe("figures for a monitoring program", () => {
       region: "south",
       contactName: "Rewi",
       contactEmail: "rewi@kestrin.example",
+      sites: ["Hatchery"],
     });
     const manager = await console_.addPerson({
       email: "rewi@kestrin.example",

@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { By, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { seemlyToAll } from "../accessible";
-import { openBrowser, press, see, seeText, signInAs } from "../browser";
+import { openBrowser, press, see, seeText, signInAs, steadily } from "../browser";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole, until } from "../test-console";
 
@@ -59,11 +59,7 @@ describe("something is eating the files of a machine", () => {
     await press(browser, "Restore to before");
     await seeText(browser, "pend-srv-01 files");
     await see(browser, "[data-entry$='letter 7.txt']");
-    // the tree is drawn anew when something is told of meanwhile
-    await until(async () => {
-      await (await browser.findElement(By.css("[aria-label='Into the basket: data']"))).click();
-      return true;
-    }, "the folder cannot be ticked");
+    await steadily(async () => (await see(browser, "[aria-label='Into the basket: data']")).click());
     await seeText(browser, "40 files");
     await press(browser, "Restore 40 files");
     await seeText(browser, "The restore is asked for");
