@@ -45,6 +45,10 @@ const forbiddenBlocks = (): BlockList => {
   forbidden ??= blocksOf(process.env.DEEPKEEP_FORBIDDEN ?? FORBIDDEN);
   return forbidden;
 };
+/** Says anew what is forbidden, for this process; undefined: what the operator says. Throws a RangeError. */
+export function forbid(blocks: string | undefined): void {
+  forbidden = blocks === undefined ? null : blocksOf(blocks);
+}
 
 /** Throws `address.forbidden` for an address that may not be reached; a name is weighed when it is looked up. */
 export function refuseForbidden(host: string): void {

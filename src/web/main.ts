@@ -1,10 +1,11 @@
 import { readFileSync, watchFile } from "node:fs";
-import { createServer as createPlain, type IncomingMessage, type RequestListener } from "node:http";
+import { createServer as createPlain, type RequestListener } from "node:http";
 import { createServer as createSecure } from "node:https";
 import next from "next";
 import { blocksOf } from "@/store/reach";
 import { settleCaller } from "./callers";
 import { handOn } from "./hand-on";
+import { hearOut } from "./hear-out";
 
 /**
  * The web as a program: pages and API by the framework, behind one door that settles who called, and that speaks TLS where
@@ -26,18 +27,6 @@ function certificateFiles(): { cert: string; key: string } | null {
   if (!cert || !key)
     throw new Error("TLS wants both: DEEPKEEP_TLS_CERT and DEEPKEEP_TLS_KEY name a PEM file each.");
   return { cert, key };
-}
-
-/**
- * Reads what is left of a request that was answered before it was heard to its end, a pack that is refused, say: the next
- * request on the same connection would wait behind it.
- */
-function hearOut(request: IncomingMessage): void {
-  if (request.complete) return;
-  // whoever was reading waits to be asked for more, and nobody will
-  for (const event of ["readable", "data"]) request.removeAllListeners(event);
-  request.unpipe();
-  request.resume();
 }
 
 const app = next({ dev: false, dir: project, hostname: host, port });
