@@ -62,6 +62,8 @@ if (files)
   });
 // longer than a proxy in front keeps a connection that rests
 server.keepAliveTimeout = 75_000;
+// a pack over a link that is held to a few kilobytes a second; headers have a minute of their own
+server.requestTimeout = 2 * 3_600_000;
 server.listen(port, host, () => console.log(`The web answers at port ${port}${files ? ", over TLS" : ""}.`));
 for (const signal of ["SIGINT", "SIGTERM"] as const)
   process.once(signal, () => {
