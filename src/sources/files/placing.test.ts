@@ -80,3 +80,21 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
   expect(readFileSync(join(folder, "empty"), "utf8")).toBe("empty");
   expect(readdirSync(folder).sort()).toEqual([".taken.part", "empty", "full", "good"]);
 });
+
+test("any number of things can be done after one file, and after none", async () => {
+  const placing = beginPlacing();
+  let done = 0;
+  const often = () => {
+    for (let i = 0; i < 30_000; i += 1)
+      placing.afterwards(() => {
+        done += 1;
+      });
+  };
+  often();
+  await placing.put(at(freshFolder("placing"), "one"), [Buffer.from("one")], () => {
+    expect(done).toBe(30_000);
+  });
+  often();
+  await placing.drained();
+  expect(done).toBe(60_000);
+});

@@ -109,14 +109,18 @@ const placeHere = async (batch: Batch): Promise<Done> => ({
   memory: batch.content.buffer as ArrayBuffer,
 });
 
-type Told = (placed: Placed) => void;
+/** Who hears what became of a file, and what is done once that was told. */
+interface Hearer {
+  readonly told: (placed: Placed) => void;
+  readonly afterwards: (() => void)[];
+}
 
 class Batches implements Placing {
   private content = new Uint8Array(BATCH_BYTES);
   private readonly memories: ArrayBuffer[] = [];
   private used = 0;
   private files: FileToPlace[] = [];
-  private told: Told[] = [];
+  private hearers: Hearer[] = [];
   /** Ends when all that was handed over has been told of, in order. */
   private line: Promise<void> = Promise.resolve();
   private failure: { readonly error: unknown } | null = null;
@@ -127,7 +131,11 @@ class Batches implements Placing {
     private readonly width: number,
   ) {}
 
-  async put(file: Omit<FileToPlace, "length">, content: readonly Uint8Array[], told: Told): Promise<void> {
+  async put(
+    file: Omit<FileToPlace, "length">,
+    content: readonly Uint8Array[],
+    told: Hearer["told"],
+  ): Promise<void> {
     const length = content.reduce((sum, piece) => sum + piece.length, 0);
     if (this.files.length === BATCH_FILES || this.used + length > this.content.length) await this.flush();
     for (const piece of content) {
@@ -135,7 +143,7 @@ class Batches implements Placing {
       this.used += piece.length;
     }
     this.files.push({ ...file, length });
-    this.told.push(told);
+    this.hearers.push({ told, afterwards: [] });
   }
 
   private async flush(): Promise<void> {
@@ -146,12 +154,12 @@ class Batches implements Placing {
 
   private send(): void {
     if (this.files.length === 0) return;
-    const { files, told } = this;
+    const { files, hearers } = this;
     const batch = { content: this.content.subarray(0, this.used), files };
     this.content = new Uint8Array(this.memories.pop() ?? new ArrayBuffer(BATCH_BYTES));
     this.used = 0;
     this.files = [];
-    this.told = [];
+    this.hearers = [];
     const done = this.place(batch);
     const settled = done.then(
       ({ memory }) => {
@@ -162,7 +170,11 @@ class Batches implements Placing {
     this.underWay.add(settled);
     settled.finally(() => this.underWay.delete(settled));
     this.inLine(async () => {
-      for (const [i, one] of (await done).placed.entries()) told[i]!(one);
+      const { placed } = await done;
+      for (const [i, { told, afterwards }] of hearers.entries()) {
+        told(placed[i]!);
+        for (const work of afterwards) work();
+      }
     });
   }
 
@@ -174,7 +186,8 @@ class Batches implements Placing {
 
   afterwards(work: () => void): void {
     // what is still being gathered goes first, but a batch is not sent for it alone
-    if (this.files.length) this.told[this.told.length - 1] = andThen(this.told.at(-1)!, work);
+    const last = this.hearers.at(-1);
+    if (last) last.afterwards.push(work);
     else this.inLine(work);
   }
 
@@ -188,10 +201,3 @@ class Batches implements Placing {
     if (this.failure) throw this.failure.error;
   }
 }
-
-const andThen =
-  (told: Told, work: () => void): Told =>
-  (placed) => {
-    told(placed);
-    work();
-  };
