@@ -41,24 +41,29 @@ export interface DueNotice extends NoticeEvent {
   readonly sourceName: string;
   readonly clientName: string;
   readonly zone: string;
-  /** The message that told the same cause lately, if it was not well in between. */
+  /** The message that told the same cause before, while it lasts and is not to be called to mind again. */
   readonly toldBy: string | null;
+  readonly toldAt: Date | null;
 }
 
-/** How long one message about a cause is enough while it lasts. */
-const TOLD_ENOUGH = "24 hours";
+/** A cause that lasts is told once, and called to mind when it was not told for so long. */
+const TOLD_ENOUGH = "7 days";
+/** Runs that end clean are nobody's trouble: who wants to hear of them hears once a day, or in each digest. */
+const CLEAN_ENOUGH = "24 hours";
 
 /** Events whose time has come and those of the same cause that came since, locked against other tellers. */
 export const dueNotices = (tx: Tx, now: Date) =>
   all<DueNotice>(
     tx,
     `select e.id, e.client_id as "clientId", e.source_id as "sourceId", e.run_id as "runId", e.recipient, e.cause, e.outcome, e.code, e.at,
-       e.due_at as "dueAt", e.digest, s.name as "sourceName", c.name as "clientName", c.zone,
-       (select t.message_id from notice_events t where not e.digest and t.recipient = e.recipient and t.cause = e.cause and t.message_id is not null
-          and t.at > e.at - interval '${TOLD_ENOUGH}'
-          and not exists (select from runs r where r.source_id = e.source_id and r.kind = 'backup' and r.outcome = 'clean' and r.ended_at > t.at and r.ended_at < e.at)
-        order by t.at desc limit 1) as "toldBy"
+       e.due_at as "dueAt", e.digest, s.name as "sourceName", c.name as "clientName", c.zone, told.id as "toldBy", told.made_at as "toldAt"
      from notice_events e join sources s on s.id = e.source_id join clients c on c.id = e.client_id
+     left join lateral (
+       select m.id, m.made_at from notice_events t join messages m on m.id = t.message_id
+       where t.recipient = e.recipient and t.cause = e.cause
+         and m.made_at > e.at - case when e.outcome <> 'clean' then interval '${TOLD_ENOUGH}' when e.digest then interval '0' else interval '${CLEAN_ENOUGH}' end
+         and not exists (select from runs r where r.source_id = e.source_id and r.kind = 'backup' and r.outcome = 'clean' and r.ended_at > t.at and r.ended_at < e.at)
+       order by t.at desc limit 1) told on true
      where e.message_id is null and exists (select from notice_events d
        where d.message_id is null and d.due_at <= $1 and d.recipient = e.recipient and (d.cause = e.cause or (d.digest and e.digest and e.due_at <= $1)))
      order by e.recipient, e.client_id, e.at limit 5000 for update of e skip locked`,

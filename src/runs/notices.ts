@@ -1,5 +1,5 @@
 import { randomUUID } from "node:crypto";
-import { noticeSubject, noticeText, type Told, type ToldCause } from "@/core/notices/text";
+import { type LastingCause, noticeSubject, noticeText, type Told, type ToldCause } from "@/core/notices/text";
 import {
   anythingToTell,
   type DueNotice,
@@ -38,25 +38,33 @@ const causesOf = (events: readonly DueNotice[]): ToldCause[] =>
     last: group.at(-1)!.at,
   }));
 
-/** Makes messages of events whose time has come: one for each cause, or one of all for a digest. */
+/**
+ * Makes messages of events whose time has come: one for each cause, or one of all for a digest. What was told before
+ * and lasts makes none by itself; a digest that goes out for something else says in a line that it is still so.
+ */
 async function makeMessages(tx: Tx, now: Date): Promise<number> {
   const due = await dueNotices(tx, now);
   let made = 0;
-  for (const [id, events] of groupsOf(
-    due.filter((event) => event.toldBy),
-    (event) => event.toldBy!,
-  ).map((group) => [group[0]!.toldBy!, group] as const))
-    await markTold(
+  const told = (events: readonly DueNotice[], messageId: string) =>
+    markTold(
       tx,
       events.map((event) => event.id),
-      id,
+      messageId,
     );
+  const lasting = due.filter((event) => event.toldBy);
+  for (const events of groupsOf(lasting, (event) => event.toldBy!)) await told(events, events[0]!.toldBy!);
   const fresh = due.filter((event) => !event.toldBy);
   const keyOf = (event: DueNotice) =>
     `${event.recipient} ${event.clientId} ${event.digest ? "digest" : event.cause}`;
   for (const events of groupsOf(fresh, keyOf)) {
-    const { clientId, clientName, zone, recipient } = events[0]!;
-    const told: Told = { clientName, zone, causes: causesOf(events) };
+    const { clientId, clientName, zone, recipient, digest } = events[0]!;
+    const key = keyOf(events[0]!);
+    const message: Told = {
+      clientName,
+      zone,
+      causes: causesOf(events),
+      lasting: digest ? lastingOf(lasting.filter((event) => keyOf(event) === key)) : [],
+    };
     const id = randomUUID();
     await insertMessage(
       tx,
@@ -64,20 +72,22 @@ async function makeMessages(tx: Tx, now: Date): Promise<number> {
         id,
         clientId,
         recipient,
-        subject: noticeSubject(told),
-        body: recipient.startsWith("mail:") ? noticeText(told) : webhookBody(told, events, now),
+        subject: noticeSubject(message),
+        body: recipient.startsWith("mail:") ? noticeText(message) : webhookBody(message, events, now),
       },
       now,
     );
-    await markTold(
-      tx,
-      events.map((event) => event.id),
-      id,
-    );
+    await told(events, id);
     made += 1;
   }
   return made;
 }
+
+const lastingOf = (events: readonly DueNotice[]): LastingCause[] =>
+  groupsOf(events, (event) => event.cause).map((group) => ({
+    ...causesOf(group)[0]!,
+    toldAt: group[0]!.toldAt!,
+  }));
 
 /** What a ticket system gets: the same as the mail says, in parts. */
 const webhookBody = (told: Told, events: readonly DueNotice[], now: Date): string =>
@@ -96,6 +106,12 @@ const webhookBody = (told: Told, events: readonly DueNotice[], now: Date): strin
           source: event.sourceName,
           at: event.at.toISOString(),
         })),
+      })),
+      lasting: told.lasting.map(({ outcome, code, sources, toldAt }) => ({
+        outcome,
+        code,
+        sources,
+        toldAt: toldAt.toISOString(),
       })),
     },
   });

@@ -83,6 +83,20 @@ async function later(minutes: number) {
   return tellNotices(services);
 }
 const mails = () => readDrop(inbox.folder);
+/** What was noted and told becomes older by so many days, and so do the runs. */
+async function daysPass(days: number) {
+  const older = (column: string) => `${column} = ${column} - make_interval(days => ${days})`;
+  await system(`update notice_events set ${older("at")}`);
+  await system(`update messages set ${older("made_at")}`);
+  await system(`update runs set ${older("ended_at")}`);
+}
+/** The hour and minute at the client, so many minutes from now. */
+const clock = (minutes: number) =>
+  new Intl.DateTimeFormat("en-GB", {
+    timeZone: "Europe/London",
+    hour: "2-digit",
+    minute: "2-digit",
+  }).format(new Date(Date.now() + minutes * 60_000));
 
 describe("notices", () => {
   it("tell one cause once, with all the sources that it touched, by mail and by a signed webhook", async () => {
@@ -161,12 +175,6 @@ describe("notices", () => {
   });
 
   it("come in one message at the digest's time, and not in quiet hours", async () => {
-    const clock = (minutes: number) =>
-      new Intl.DateTimeFormat("en-GB", {
-        timeZone: "Europe/London",
-        hour: "2-digit",
-        minute: "2-digit",
-      }).format(new Date(Date.now() + minutes * 60_000));
     const before = (await mails()).length;
     await setNotices({ on: ["failed", "clean"], webhooks: [], digestAt: clock(30) }, ["/nowhere"]);
     await backUp(console_, machines[0]!.sourceId);
@@ -179,13 +187,60 @@ describe("notices", () => {
     expect(digest.subject).toBe("Vossel & Daughters Bakery: 1 thing to look at since yesterday");
     expect(digest.text!.indexOf("Nothing was chosen")).toBeLessThan(digest.text!.indexOf("Runs ended clean"));
     expect((await mails()).length).toBe(before + 1);
-    // what was told two days ago is told again
-    await system("update notice_events set at = at - interval '2 days'");
+    // of clean runs one hears once a day
+    await daysPass(2);
     await setNotices({ on: ["clean"], webhooks: [], quiet: { from: clock(-60), to: clock(60) } });
     ahead = 0;
     await backUp(console_, machines[2]!.sourceId);
     expect((await later(50)).made).toBe(0);
     expect((await later(15)).made).toBe(1);
+  });
+
+  it("of what lasts do not go out by themselves each morning, but say so in the next, and after a week", async () => {
+    await daysPass(30);
+    const digestAt = clock(30);
+    const folders = { broken: ["/nowhere"], whole: ["/data"] };
+    const morning = async () => {
+      ahead = 0;
+      const { made } = await later(32);
+      return made;
+    };
+    const rules = { on: ["failed", "caution"], webhooks: [webhookId], digestAt };
+    await setNotices(rules, folders.broken);
+    await backUp(console_, machines[0]!.sourceId);
+    expect(await morning()).toBe(2);
+    // it fails again the next day: nothing that is new
+    await daysPass(1);
+    await backUp(console_, machines[0]!.sourceId);
+    expect(await morning()).toBe(0);
+    // the day after, another machine fails for the first time
+    await daysPass(1);
+    await backUp(console_, machines[0]!.sourceId);
+    await backUp(console_, machines[1]!.sourceId);
+    const heard = receiver.received.length;
+    expect(await morning()).toBe(2);
+    const second = (await mails()).at(-1)!;
+    expect(second.subject).toBe("Vossel & Daughters Bakery: Nothing was chosen (voss-lt-02 files)");
+    expect(second.text).toContain("Told before, and still so:");
+    expect(second.text).toMatch(/- Nothing was chosen: voss-lt-01 files \(told on \d+ \w+ \d{4}\)/);
+    expect(receiver.received[heard]!.body).toMatchObject({
+      data: {
+        causes: [{ runs: [{ source: "voss-lt-02 files" }] }],
+        lasting: [{ outcome: "failed", sources: ["voss-lt-01 files"] }],
+      },
+    });
+    // after a week it is called to mind
+    await daysPass(6);
+    await backUp(console_, machines[0]!.sourceId);
+    expect(await morning()).toBe(2);
+    expect((await mails()).at(-1)!.subject).toContain("(voss-lt-01 files)");
+    // and when it was well in between it is new the very next day
+    await daysPass(1);
+    await setNotices(rules, folders.whole);
+    expect((await backUp(console_, machines[0]!.sourceId)).outcome).toBe("clean");
+    await setNotices(rules, folders.broken);
+    await backUp(console_, machines[0]!.sourceId);
+    expect(await morning()).toBe(2);
   });
 
   it("show what became of a test message, and refuse a webhook with another secret", async () => {

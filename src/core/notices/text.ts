@@ -11,10 +11,15 @@ export interface ToldCause {
   readonly first: Date;
   readonly last: Date;
 }
+export interface LastingCause extends ToldCause {
+  readonly toldAt: Date;
+}
 export interface Told {
   readonly clientName: string;
   readonly zone: string;
   readonly causes: readonly ToldCause[];
+  /** What was told before and lasts. */
+  readonly lasting: readonly LastingCause[];
 }
 
 const OUTCOME_WORDS: Record<Outcome, string> = {
@@ -27,6 +32,7 @@ const OUTCOME_WORDS: Record<Outcome, string> = {
 const SOURCES_MOST = 40;
 
 const clock = zoned("en-GB", { dateStyle: "medium", timeStyle: "short" });
+const day = zoned("en-GB", { dateStyle: "medium" });
 
 const title = ({ outcome, code }: ToldCause): string =>
   code
@@ -48,15 +54,16 @@ export function noticeSubject({ clientName, causes }: Told): string {
     : `${clientName}: ${counted(bad, "thing")} to look at since yesterday`;
 }
 
-/** The whole message as plain text: what, why, what now, and which sources. */
-export function noticeText({ clientName, zone, causes }: Told): string {
+const namesOf = ({ sources }: ToldCause): string =>
+  sources.slice(0, SOURCES_MOST).join(", ") +
+  (sources.length > SOURCES_MOST ? ` and ${sources.length - SOURCES_MOST} more` : "");
+
+/** The whole message as plain text: what, why, what now, and which sources; then, a line each, what lasts. */
+export function noticeText({ clientName, zone, causes, lasting }: Told): string {
   const worst = ["failed", "missed", "caution", "stopped", "clean"];
   const ordered = [...causes].sort((a, b) => worst.indexOf(a.outcome) - worst.indexOf(b.outcome));
   const parts = ordered.map((cause) => {
     const text = cause.code && CODES[cause.code];
-    const names = cause.sources.slice(0, SOURCES_MOST).join(", ");
-    const more =
-      cause.sources.length > SOURCES_MOST ? ` and ${cause.sources.length - SOURCES_MOST} more` : "";
     const when =
       cause.first.getTime() === cause.last.getTime()
         ? clock(cause.first, zone)
@@ -65,11 +72,20 @@ export function noticeText({ clientName, zone, causes }: Told): string {
       `${title(cause)} (${OUTCOME_WORDS[cause.outcome]})`,
       text ? `Why: ${text.cause}` : null,
       text ? `What now: ${text.remedy}` : null,
-      `${cause.sources.length === 1 ? "Source" : "Sources"}: ${names}${more}`,
+      `${cause.sources.length === 1 ? "Source" : "Sources"}: ${namesOf(cause)}`,
       `When: ${when} (${zone})`,
     ]
       .filter((line) => line !== null)
       .join("\n");
   });
+  if (lasting.length > 0)
+    parts.push(
+      [
+        "Told before, and still so:",
+        ...lasting.map(
+          (cause) => `- ${title(cause)}: ${namesOf(cause)} (told on ${day(cause.toldAt, zone)})`,
+        ),
+      ].join("\n"),
+    );
   return `${clientName}\n\n${parts.join("\n\n")}\n`;
 }
