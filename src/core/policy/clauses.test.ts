@@ -19,7 +19,9 @@ describe("clauses at the edge", () => {
     [{ what: { folders: ["home"] } }, "what.folders.0"],
     [{ what: { folders: ["/srv/../etc"] } }, "what.folders.0"],
     [{ what: { folders: [] } }, "what.folders"],
-    [{ what: { folders: ["/srv"], exclude: ["**"] } }, "what.exclude"],
+    [{ what: { folders: ["/"], exclude: ["/*"] } }, "what.exclude"],
+    [{ what: { folders: ["@documents"], exclude: ["**"] } }, "what.exclude"],
+    [{ what: { folders: ["/srv"], include: ["*.pdf"], exclude: ["*.bak", "*.pdf"] } }, "what.exclude"],
     [{ when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=25" }], targetHours: 24 } }, "when.schedules.0.rule"],
     [{ when: { schedules: [{ rule: "every evening" }], targetHours: 24 } }, "when.schedules.0.rule"],
     [{ when: { windows: [{ from: "20:00", to: "20:00" }], targetHours: 24 } }, "when.windows.0.to"],
@@ -35,6 +37,27 @@ describe("clauses at the edge", () => {
     const found = problems(change)!;
     expect(found[0]![0]).toBe(path);
     expect(found[0]![1]!.length).toBeGreaterThan(10);
+  });
+
+  it.each(["*", "**", "/**", "**/*", "/srv", "/srv/", "/srv/**", "srv", "/srv/*"])(
+    "refuses the pattern %s, which leaves everything out",
+    (pattern) => {
+      const found = problems({ what: { folders: ["/srv", "/srv/www/"], exclude: [pattern] } });
+      expect(found).toEqual([
+        ["what.exclude", "These patterns leave everything out; nothing would be kept."],
+      ]);
+    },
+  );
+
+  it.each([
+    { folders: ["/srv", "/home"], exclude: ["/srv"] },
+    { folders: ["/srv"], exclude: ["*.*"] },
+    { folders: ["/srv"], exclude: ["/srv/a", "a", ".*"] },
+    { folders: ["/srv"], exclude: ["/srv/www/**"] },
+    { folders: ["@documents"], exclude: ["/home/**"] },
+    { folders: ["/srv"], include: ["*.pdf", "*.odt"], exclude: ["*.pdf"] },
+  ])("lets patterns stand that leave something, as in %j", (what) => {
+    expect(problems({ what })).toBeUndefined();
   });
 
   it("refuses a zone that does not exist", () => {

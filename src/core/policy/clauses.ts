@@ -2,7 +2,7 @@ import { z } from "zod";
 import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
 import { isKnownPlace, KNOWN_PLACES } from "../selection/known-places";
-import { selectionSentence } from "../selection/selection";
+import { leavesAllOut, selectionSentence } from "../selection/selection";
 import { type Conduct, conductClause, conductSentence, PLAIN_CONDUCT } from "./conduct";
 import { NO_NOTICES, type Notices, noticesClause, noticesSentence } from "./notices";
 import { upgradedWhen, whenClause, whenSentence } from "./when";
@@ -26,17 +26,10 @@ const pattern = z
   .min(1, "An empty pattern matches nothing; leave it out.")
   .max(500, "A pattern has at most 500 characters.");
 
-export const whatClause = z.object({
+const whatShape = z.object({
   folders: z.array(folder).min(1, "Name at least one folder.").max(200),
   include: z.array(pattern).max(200).default([]),
-  exclude: z
-    .array(pattern)
-    .max(200)
-    .default([])
-    .refine(
-      (patterns) => !patterns.some((text) => /^(\*|\*\*|\/|\/\*\*|\*\*\/\*)$/.test(text)),
-      "This pattern leaves everything out; nothing would be kept.",
-    ),
+  exclude: z.array(pattern).max(200).default([]),
   /** Leaves out caches, wastebaskets, swap and the like. */
   rubbish: z.boolean().default(true),
   largestBytes: z
@@ -52,6 +45,10 @@ export const whatClause = z.object({
     .max(36_500, "At most a hundred years.")
     .nullable()
     .default(null),
+});
+export const whatClause = whatShape.refine((what) => !leavesAllOut(what), {
+  path: ["exclude"],
+  message: "These patterns leave everything out; nothing would be kept.",
 });
 
 const keepCount = z

@@ -86,6 +86,26 @@ export function compileSelection(selection: FileSelection, now: Date = new Date(
   };
 }
 
+/** Names that have nothing in common: a pattern that takes them all takes any. */
+const ANY_NAMES = ["a", ".b.c", "D 1.e-f"];
+/**
+ * True when its patterns certainly leave out every file of every chosen folder, whatever lies there. Patterns that only
+ * happen to match all that is there can't be told without a tree.
+ */
+export function leavesAllOut({ folders, include, exclude }: FileSelection): boolean {
+  if (include.length > 0 && include.every((pattern) => exclude.includes(pattern))) return true;
+  const selector = compileSelection({ folders, include: [], exclude });
+  const above = (path: string): string[] =>
+    path.split("/").map((_part, i, parts) => parts.slice(0, i + 1).join("/") || "/");
+  return folders.every((folder) => {
+    const path = isKnownPlace(folder) ? `/${folder}` : folder.replace(/\/+$/, "");
+    return (
+      ANY_NAMES.every((name) => !selector.takesFile(`${path}/${name}`)) ||
+      above(path || "/").some((one) => one !== "/" && !selector.takesFolder(one))
+    );
+  });
+}
+
 /** Chosen folders without those that lie inside another chosen one, so that nothing is read twice. */
 export function outermostFolders(folders: readonly string[]): string[] {
   const clean = [
