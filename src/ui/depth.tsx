@@ -14,6 +14,8 @@ export interface DepthPoint {
   readonly files: number;
   /** Dropped and in its grace: when it will be purged. */
   readonly purgeAfter: Date | null;
+  /** Why it stays or is to go, as a sentence; null when it was dropped, and where nobody asks. */
+  readonly why?: string | null;
 }
 
 /**
@@ -74,7 +76,7 @@ export function Depth({
           <div className="pl-2">
             {here.map((point) => {
               const current = point.id === chosen;
-              const label = `${clockText(point.moment, zone)}, added ${formatBytes(point.addedBytes)}${point.purgeAfter ? ", in grace" : ""}`;
+              const label = `${clockText(point.moment, zone)}, added ${formatBytes(point.addedBytes)}${point.purgeAfter ? ", in grace" : point.why ? `: ${point.why}` : ""}`;
               return (
                 // biome-ignore lint/a11y/useKeyWithClickEvents: the listbox has the keys
                 // biome-ignore lint/a11y/useFocusableInteractive: the listbox has the focus

@@ -110,6 +110,7 @@ export function RestoreBench({
           zone={zone}
         />
         <Depth points={points} chosen={chosen.id} choose={choose} now={now} zone={zone} />
+        {chosen.why && <p className="text-soft text-[13px]">Why it is here: {chosen.why}.</p>}
         {chosen.purgeAfter && (
           <div className="warned grid gap-2">
             <p>

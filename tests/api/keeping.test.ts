@@ -36,7 +36,10 @@ interface PointRow {
   readonly damagedAt: string | null;
   readonly lockedUntil: string | null;
   readonly lastCopies: number | null;
+  readonly decision: { readonly keep: boolean; readonly reason: string };
 }
+const whys = async (machine: TestMachine) =>
+  (await pointsOf(machine)).map(({ decision }) => `${decision.keep ? "stays" : "goes"}: ${decision.reason}`);
 const pointsOf = async (machine: TestMachine) =>
   (await console_.ok<{ points: PointRow[] }>("GET", `/sources/${machine.sourceId}/recovery-points`)).points;
 
@@ -271,6 +274,12 @@ describe("locks and holds", () => {
       [1, true],
       [0, false],
     ]);
+    expect(await whys(machine)).toEqual([
+      "stays: the newest recovery point always stays",
+      "goes: older than the last 1",
+      "stays: holds the last copy of 1 deleted file",
+      "goes: older than the last 1",
+    ]);
     // taking that back is for two people: points would go that stayed
     const { policy } = await console_.ok<{ policy: { name: string; revision: number; clauses: object } }>(
       "GET",
@@ -297,6 +306,10 @@ describe("locks and holds", () => {
     }
     expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
     expect((await pointsOf(machine)).every((point) => point.lockedUntil && !point.droppedAt)).toBe(true);
+    expect(await whys(machine)).toEqual([
+      "stays: the newest recovery point always stays",
+      ...Array.from({ length: 2 }, () => expect.stringMatching(/^stays: locked until \d+ \w+ \d{4}$/)),
+    ]);
     // nobody shortens it: not the API, not the database
     const shorter = await console_.call<{ errors: { field: string }[] }>(
       "PUT",
@@ -331,7 +344,17 @@ describe("locks and holds", () => {
       },
     );
     expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
+    expect((await whys(machine)).slice(1)).toEqual(
+      Array.from({ length: 2 }, () => "stays: held: a letter from the court"),
+    );
     await console_.ok("DELETE", `/sources/${machine.sourceId}/holds/${hold.id}`);
+    expect((await whys(machine)).slice(1)).toEqual(
+      Array.from({ length: 2 }, () => "goes: older than the last 1"),
+    );
+    await console_.ok("PATCH", `/sources/${machine.sourceId}`, { paused: true });
+    expect((await whys(machine))[1]).toBe("stays: the source is paused");
+    expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
+    await console_.ok("PATCH", `/sources/${machine.sourceId}`, { paused: false });
     expect(await applyRetention(console_.services, machine.sourceId)).toBe(2);
     const [, oldest] = (await pointsOf(machine)).filter((point) => point.droppedAt);
     await console_.ok("POST", `/recovery-points/${oldest!.id}/keep`);

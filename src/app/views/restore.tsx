@@ -8,7 +8,8 @@ import { listMachines } from "@/db/machines";
 import { listPeople } from "@/db/people";
 import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
-import { standingsPage } from "@/db/sources";
+import { sourceById, standingsPage } from "@/db/sources";
+import { whyKept, whyWords } from "@/server/kept";
 import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
@@ -95,6 +96,7 @@ export async function restoreView({
   }
   const source = sources[0];
   const points = await pointsOf(tx, source.id);
+  const why = await whyKept(tx, (await sourceById(tx, source.id))!, now, points);
   const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
   const people = [...(await listPeople(tx, source.clientId)), ...(await listPeople(tx, null))]
     .filter((person) => !person.clientIds || person.clientIds.includes(source.clientId))
@@ -158,6 +160,7 @@ export async function restoreView({
             addedBytes: point.addedBytes,
             files: point.files,
             purgeAfter: point.purgeAfter,
+            why: whyWords(why.get(point.id.toString("hex"))),
           }))}
           lately={lately.map((run) => ({
             id: run.id,

@@ -17,6 +17,7 @@ import { listPolicies, policyById } from "@/db/policies";
 import { openRuns, pastRuns } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources";
+import { keptTogether, whyKept } from "@/server/kept";
 import { sentencesOf } from "@/server/policy-saving";
 import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
 import { DeleteSource } from "@/ui/delete-source";
@@ -121,6 +122,9 @@ async function docketOf(
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
 
+/** So many reasons why points stay are shown; the others stand beside their points in Restore. */
+const TOGETHER_SHOWN = 8;
+
 const LEVEL_WORDS = {
   provider: "the provider,",
   client: "the client,",
@@ -143,7 +147,9 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
   ];
   const clientBase = baseOf(source.clientSlug);
   const base = baseOf(source.clientSlug, source.siteSlug, source.name);
-  const { rules, origins } = (await sourceById(tx, source.id))!;
+  const withRules = (await sourceById(tx, source.id))!;
+  const { rules, origins } = withRules;
+  const together = keptTogether(points, await whyKept(tx, withRules, now, points));
   const sentences = await sentencesOf(tx, rules ?? {});
   // where all clauses have one origin, the choice above names it already
   const oneOrigin = new Set(Object.values(origins).map((origin) => origin.layerId)).size === 1;
@@ -248,6 +254,30 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
               ))}
             </tbody>
           </table>
+        </section>
+      )}
+      {together.length > 0 && (
+        <section>
+          <h3 className="part-title mb-1">Why its points stay</h3>
+          <ul>
+            {together.slice(0, TOGETHER_SHOWN).map(({ why, points, newest, oldest }) => (
+              <li key={newest.getTime()} className="border-line border-b py-[5px]">
+                <Clock moment={newest} zone={zone} />
+                {points > 1 && (
+                  <>
+                    {" and "}
+                    {counted(points - 1, "other")}, to <Clock moment={oldest} zone={zone} />
+                  </>
+                )}
+                <span className="text-soft block text-[13px]">{why}</span>
+              </li>
+            ))}
+          </ul>
+          {together.length > TOGETHER_SHOWN && (
+            <Link className="text-primary text-[13px] underline" href={`${base}/restore`}>
+              and {together.length - TOGETHER_SHOWN} more, each beside its point in Restore
+            </Link>
+          )}
         </section>
       )}
       {points.length > inGrace.length && (

@@ -10,6 +10,7 @@ import { rulesInForce, type StandingFilter, sourceById, sourceStandings } from "
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { trySelection } from "@/server/inside-point";
+import { whyKept } from "@/server/kept";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
@@ -70,18 +71,21 @@ export const sources = [
     id: "listRecoveryPoints",
     method: "GET",
     path: "/sources/{sourceId}/recovery-points",
-    summary: "Recovery points of a source, newest first.",
+    summary: "Recovery points of a source, newest first, and why each of them stays.",
     caller: "look",
     params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
-        if (!(await sourceById(tx, params.sourceId))) throw notFound();
+        const source = await sourceById(tx, params.sourceId);
+        if (!source) throw notFound();
+        const points = await pointsOf(tx, source.id);
+        const why = await whyKept(tx, source, context.who.at, points);
         return {
-          points: (await pointsOf(tx, params.sourceId)).map((point) => ({
-            ...point,
-            id: point.id.toString("hex"),
-            root: undefined,
-          })),
+          points: points.map((point) => {
+            const id = point.id.toString("hex");
+            const { keep, reason } = why.get(id) ?? { keep: false, reason: point.dropReason };
+            return { ...point, id, root: undefined, decision: { keep, reason } };
+          }),
         };
       }),
   }),
