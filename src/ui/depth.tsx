@@ -4,6 +4,7 @@ import { scaleSqrt } from "d3-scale";
 import { type KeyboardEvent, useId, useMemo, useRef } from "react";
 import { intoBands } from "@/core/depth";
 import { formatBytes } from "@/core/units/bytes";
+import { zoned } from "@/core/units/zoned";
 import { Drawing } from "./drawing";
 import { clockText } from "./moment";
 
@@ -17,6 +18,14 @@ export interface DepthPoint {
   /** Why it stays or is to go, as a sentence; null when it was dropped, and where nobody asks. */
   readonly why?: string | null;
 }
+
+/** The weekday and the year stand beside it: there is no room for more at the end of a course. */
+const markText = zoned("en-GB", {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+});
 
 /**
  * A source's recovery points as strata. Each course is as long as what it added; a hatched one is in its grace. Arrow
@@ -62,7 +71,7 @@ export function Depth({
       aria-label="Recovery points, newest first"
       aria-activedescendant={chosen ? `${list}-${chosen}` : undefined}
       onKeyDown={move}
-      className="max-h-[380px] overflow-y-auto"
+      className="max-h-[380px] overflow-x-hidden overflow-y-auto"
     >
       {bands.map(({ band, points: here }) => (
         // biome-ignore lint/a11y/useSemanticElements: a band is a group of options
@@ -94,7 +103,7 @@ export function Depth({
                   <span
                     className="block h-[6px] shrink-0"
                     style={{
-                      width: `${length(point.addedBytes) * 0.62}%`,
+                      width: `${length(point.addedBytes) * 0.5}%`,
                       background: point.purgeAfter
                         ? "repeating-linear-gradient(135deg, var(--slate) 0 2px, transparent 2px 5px)"
                         : current
@@ -108,7 +117,7 @@ export function Depth({
                     <>
                       <span className="mx-1 h-px min-w-1 flex-1" style={{ background: "var(--brass)" }} />
                       <b className="text-[12px] leading-none whitespace-nowrap">
-                        {clockText(point.moment, zone)}
+                        {markText(point.moment, zone).replace(",", "")}
                       </b>
                     </>
                   )}

@@ -259,20 +259,23 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
       {together.length > 0 && (
         <section>
           <h3 className="part-title mb-1">Why its points stay</h3>
-          <ul>
+          <dl className="facts text-[13px]" style={{ gridTemplateColumns: "126px minmax(0, 1fr)" }}>
             {together.slice(0, TOGETHER_SHOWN).map(({ why, points, newest, oldest }) => (
-              <li key={newest.getTime()} className="border-line border-b py-[5px]">
-                <Clock moment={newest} zone={zone} />
-                {points > 1 && (
-                  <>
-                    {" and "}
-                    {counted(points - 1, "other")}, to <Clock moment={oldest} zone={zone} />
-                  </>
-                )}
-                <span className="text-soft block text-[13px]">{why}</span>
-              </li>
+              <div key={newest.getTime()} className="contents">
+                <dt>
+                  <Clock moment={newest} zone={zone} />
+                </dt>
+                <dd>
+                  {why}
+                  {points > 1 && (
+                    <>
+                      , and so {counted(points - 1, "other")} back to <Clock moment={oldest} zone={zone} />
+                    </>
+                  )}
+                </dd>
+              </div>
             ))}
-          </ul>
+          </dl>
           {together.length > TOGETHER_SHOWN && (
             <Link className="text-primary text-[13px] underline" href={`${base}/restore`}>
               and {together.length - TOGETHER_SHOWN} more, each beside its point in Restore
