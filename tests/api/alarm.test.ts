@@ -16,6 +16,7 @@ interface Cause {
   readonly kind: string;
   readonly title: string;
   readonly sourceIds: readonly string[];
+  readonly setAside: { readonly note: string; readonly setBy: string } | null;
 }
 const watch = () => console_.ok<{ causes: Cause[] }>("GET", "/watch");
 const burstCause = async () => (await watch()).causes.find((cause) => cause.kind === "burst");
@@ -142,8 +143,11 @@ describe("a cause in Watch", () => {
     expect((await put({ until: hours(16), note: "it comes back on Friday" })).status).toBe(200);
     const [aside] = await system<{ note: string; by: string }>("select note, set_by as by from set_asides");
     expect(aside).toEqual({ note: "it comes back on Friday", by: "Ines Marlow" });
+    const told = async () => (await watch()).causes.find((one) => one.key === cause.key)!.setAside;
+    expect(await told()).toMatchObject({ note: "it comes back on Friday", setBy: "Ines Marlow" });
     const again = () => console_.call("POST", "/watch/set-asides/taken-up", { key: cause.key });
     expect((await again()).status).toBe(200);
+    expect(await told()).toBeNull();
     expect((await again()).status).toBe(404);
   });
 

@@ -7,6 +7,7 @@ import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { rulesInForce, type StandingFilter, sourceById, sourceStandings } from "@/db/sources";
+import { setAsides } from "@/db/watch-notes";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { trySelection } from "@/server/inside-point";
@@ -38,10 +39,19 @@ export const sources = [
     id: "watch",
     method: "GET",
     path: "/watch",
-    summary: "Counts by state, what needs somebody with the sources it touches, and the nights.",
+    summary:
+      "Counts by state, what needs somebody with the sources it touches and until when it is set aside, and the nights.",
     caller: "look",
     query: scopeQuery,
-    run: (context, { query }) => context.tx((tx) => computeStanding(tx, filterOf(query), context.who.at)),
+    run: (context, { query }) =>
+      context.tx(async (tx) => {
+        const standing = await computeStanding(tx, filterOf(query), context.who.at);
+        const asides = new Map((await setAsides(tx, context.who.at)).map((one) => [one.key, one]));
+        return {
+          ...standing,
+          causes: standing.causes.map((cause) => ({ ...cause, setAside: asides.get(cause.key) ?? null })),
+        };
+      }),
   }),
   operation({
     id: "listSources",
