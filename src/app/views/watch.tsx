@@ -306,7 +306,9 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
               >
                 {source.name}
               </Link>
-              <span className="text-soft min-w-0 flex-1 truncate text-[13px]">{source.clientName}</span>
+              {cause.clientNames.length > 1 && (
+                <span className="text-soft min-w-0 flex-1 truncate text-[13px]">{source.clientName}</span>
+              )}
               <span className="whitespace-nowrap">{formatBytes(source.bytes)}</span>
             </li>
           ))}
