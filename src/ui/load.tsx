@@ -75,6 +75,17 @@ export function Load({
       setShifts({});
       router.refresh();
     });
+  const spread = () => {
+    const proposed = proposeSpread(groups, depots);
+    setShifts(proposed);
+    if (Object.keys(proposed).length > 0) return;
+    const collide = depots.some((one) => weekLoad(groups, one).some((hour) => hour.collides));
+    say.info(
+      collide
+        ? "No move of up to three hours helps. Spread the sources within a policy (its clause When), or raise a limit."
+        : "Nothing collides at any depot: these times can stay as they are.",
+    );
+  };
   const here = groups.filter((group) => group.depotIds.includes(depot.id));
   const held = here.filter((group) => !group.movable);
   const onDay = here.filter((group) =>
@@ -165,7 +176,7 @@ export function Load({
           <button
             type="button"
             className="btn btn-plain"
-            onClick={() => setShifts(proposeSpread(groups, depots))}
+            onClick={spread}
           >
             Spread these
           </button>

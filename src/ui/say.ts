@@ -1,7 +1,7 @@
 import type { ExternalToast, Toaster } from "sonner";
 
 /** Says in a toast what happened. The library for it is fetched when there is something to say, not before. */
-type Kind = "success" | "error";
+type Kind = "success" | "error" | "info";
 
 let show: ((toaster: typeof Toaster) => void) | null = null;
 
@@ -20,5 +20,7 @@ const tell = async (kind: Kind, title: string, options?: ExternalToast): Promise
 
 export const say = {
   success: (title: string, options?: ExternalToast): void => void tell("success", title, options),
+  /** Neither done nor refused: what somebody should know. */
+  info: (title: string, options?: ExternalToast): void => void tell("info", title, options),
   error: (title: string, options?: ExternalToast): void => void tell("error", title, options),
 };

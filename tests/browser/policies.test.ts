@@ -127,6 +127,8 @@ describe("the load of the week", () => {
     await open("/all/runs?part=load");
     await seeText(browser, "What it would change");
     await accessible("load");
+    await press(browser, "Spread these");
+    await seeText(browser, "Nothing collides at any depot");
     const bar = await see(browser, "[role=slider]");
     await browser.executeScript("arguments[0].focus()", bar);
     await bar.sendKeys(Key.ARROW_RIGHT, Key.ARROW_RIGHT);
