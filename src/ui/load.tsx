@@ -173,11 +173,7 @@ export function Load({
               Save {counted(moved.length, "change")}
             </button>
           )}
-          <button
-            type="button"
-            className="btn btn-plain"
-            onClick={spread}
-          >
+          <button type="button" className="btn btn-plain" onClick={spread}>
             Spread these
           </button>
         </div>

@@ -1,10 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
-import { migrate } from "@/db/migrate";
 import { describeDepot } from "@/server/depot-test";
-import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
 import { deriveStoreKeys } from "@/store/keys";
 import { packName, pointName } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
@@ -13,7 +10,7 @@ import { OBJECT_ID_BYTES } from "@/store/sealing";
 import { encodeFolder } from "@/store/tree";
 import { StoreWriter } from "@/store/writer";
 import { adopt } from "../adopt";
-import { ensureMasterKey, startCluster, stopCluster } from "../cluster";
+import { withConsole } from "./bench-console";
 import { type Figure, figure, inFolder, say } from "./ground";
 
 const CHUNKS = Number(process.env.DEEPKEEP_BENCH_CHUNKS ?? 1_000_000);
@@ -72,13 +69,7 @@ export const benchAdopt = (): Promise<Figure[]> =>
       }),
     ]);
     say(`${CHUNKS.toLocaleString("en-GB")} chunks in ${packs} packs`);
-    const home = join(folder, "console");
-    mkdirSync(join(home, "log"), { recursive: true });
-    ensureMasterKey(home);
-    const access = await startCluster(home, {});
-    try {
-      await migrate(access.owner, access.appPassword, join(process.cwd(), "src/db/migrations"));
-      const services = makeServices(readSettings({ ...process.env, DEEPKEEP_HOME: home }));
+    return withConsole(folder, {}, async ({ services }) => {
       const started = performance.now();
       const made = await adopt(services, dataKey, {
         place: { kind: "folder", path: depotFolder, settings: {}, place, secret: null, wish: "bench" },
@@ -87,12 +78,9 @@ export const benchAdopt = (): Promise<Figure[]> =>
         say: () => {},
       });
       const took = (performance.now() - started) / 1000;
-      await services.db.end();
       if (made.chunks < CHUNKS) throw new Error(`only ${made.chunks} chunks were adopted`);
       return [
         figure(`adopting ${CHUNKS.toLocaleString("en-GB")} chunks`, "s", took, "its limit", LIMIT_S, 1),
       ];
-    } finally {
-      await stopCluster(access, "immediate");
-    }
+    });
   });

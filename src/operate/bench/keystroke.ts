@@ -1,19 +1,9 @@
-import { spawn } from "node:child_process";
-import { randomUUID } from "node:crypto";
-import { mkdirSync, openSync } from "node:fs";
-import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import pg from "pg";
 import { By, Key, until, type WebDriver } from "selenium-webdriver";
-import { migrate } from "@/db/migrate";
-import { insertPerson } from "@/db/people";
-import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
-import { hashPassword } from "@/server/sign-in";
 import { openBrowser } from "../browser";
-import { ensureMasterKey, freePort, startCluster, stopCluster } from "../cluster";
-import { webProgram } from "../web-program";
-import { type Figure, figure, inFolder, percentile, say } from "./ground";
+import { inConsole, OWNER } from "./bench-console";
+import { type Figure, figure, percentile, say } from "./ground";
 import { fillConsole } from "./large-console";
 
 const SOURCES = Number(process.env.DEEPKEEP_BENCH_KEYSTROKE_SOURCES ?? 2000);
@@ -21,50 +11,21 @@ const SOURCES = Number(process.env.DEEPKEEP_BENCH_KEYSTROKE_SOURCES ?? 2000);
 const WARMING = 20;
 const STROKES = 40;
 const LIMIT_MS = 100;
-const PASSWORD = "lantern over the quay";
 
 /**
  * From a key that goes down in a policy's field to the consequences as they are drawn anew, for a policy of many sources:
  * in Chromium, over HTTP, with everything that lies between.
  */
 export const benchKeystroke = (): Promise<Figure[]> =>
-  inFolder(async (folder) => {
-    const home = join(folder, "console");
-    mkdirSync(join(home, "log"), { recursive: true });
-    ensureMasterKey(home);
-    const access = await startCluster(home, { fsync: "off" });
-    const project = process.cwd();
-    await migrate(access.owner, access.appPassword, join(project, "src/db/migrations"));
-    const env = { ...process.env, DEEPKEEP_HOME: home };
-    const services = makeServices(readSettings(env));
-    const owner = new pg.Client({ connectionString: access.owner });
+  inConsole({ fsync: "off" }, async (bench) => {
+    const owner = new pg.Client({ connectionString: bench.owner });
     await owner.connect();
     const size = { clients: 1, sources: SOURCES, runs: SOURCES * 30, points: SOURCES * 30, large: 1 };
-    await fillConsole(services, owner, size);
+    await fillConsole(bench.services, owner, size);
     const { rows } = await owner.query("select id from policies limit 1");
     await owner.end();
-    const hash = await hashPassword(PASSWORD);
-    await services.db.withScope({ role: "system" }, (tx) =>
-      insertPerson(
-        tx,
-        {
-          id: randomUUID(),
-          email: "ines@lanternfold.example",
-          name: "Ines Marlow",
-          role: "owner",
-          clientId: null,
-        },
-        hash,
-        services.now(),
-      ),
-    );
-    const port = await freePort();
-    const log = openSync(join(home, "log/web.log"), "a");
-    const web = spawn(process.execPath, webProgram(project), {
-      env: { ...env, DEEPKEEP_PORT: String(port), NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" },
-      stdio: ["ignore", log, log],
-    });
-    const url = `http://127.0.0.1:${port}`;
+    await bench.makeOwner();
+    const url = await bench.web();
     let browser: WebDriver | null = null;
     try {
       for (let tries = 0; !(await fetch(`${url}/readyz`).catch(() => null))?.ok; tries += 1) {
@@ -74,8 +35,8 @@ export const benchKeystroke = (): Promise<Figure[]> =>
       browser = await openBrowser();
       await browser.get(`${url}/sign-in`);
       const [email, password] = await browser.findElements(By.css("form input"));
-      await email!.sendKeys("ines@lanternfold.example");
-      await password!.sendKeys(PASSWORD, Key.ENTER);
+      await email!.sendKeys(OWNER.email);
+      await password!.sendKeys(OWNER.password, Key.ENTER);
       await browser.wait(until.urlContains("/all/"), 20_000);
       await browser.get(`${url}/c/client-1/policies?sel=${rows[0].id}`);
       const times = await strokes(browser);
@@ -94,9 +55,6 @@ export const benchKeystroke = (): Promise<Figure[]> =>
       ];
     } finally {
       await browser?.quit();
-      web.kill("SIGKILL");
-      await services.db.end();
-      await stopCluster(access, "immediate");
     }
   });
 

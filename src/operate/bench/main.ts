@@ -5,6 +5,7 @@ import { benchDeal } from "./deal";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json } from "./ground";
+import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
 import { benchMemory, storeOnce } from "./memory";
 import { benchPortal } from "./portal";
@@ -27,6 +28,7 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   keystroke: benchKeystroke,
   deal: benchDeal,
   portal: benchPortal,
+  inside: benchInside,
   bandwidth: benchBandwidth,
 };
 
