@@ -1,8 +1,8 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { fileBytes } from "./browse";
+import { fileBytes, folderEntries, type Walked, walkTree } from "./browse";
 import type { ChunkReader } from "./reader";
-import { type Entry, idKey } from "./tree";
+import { type Entry, type EntryType, type FolderPage, idKey, type TreeNode } from "./tree";
 
 /** Chunks in memory, and which of them were read. */
 class Chunks implements ChunkReader {
@@ -20,10 +20,12 @@ class Chunks implements ChunkReader {
     this.read.push(idKey(id));
     return this.bytes.get(idKey(id))!;
   };
-  node = async (): Promise<never> => {
+  node = async (_id: Uint8Array): Promise<TreeNode> => {
     throw new Error("no nodes here");
   };
-  rawNode = this.node;
+  rawNode = async (): Promise<never> => {
+    throw new Error("no nodes here");
+  };
 }
 
 /** A file of parts: holes of zeros and data, cut into chunks of any lengths that reach over the holes. */
@@ -88,5 +90,112 @@ describe("reading a part of a file", () => {
       parts.push(part);
     expect(Buffer.concat(parts)).toEqual(Buffer.alloc(28, 30));
     expect(chunks.read).toEqual([idKey(ids[2]!)]);
+  });
+});
+
+/** Folder nodes in memory; a large folder is split into pages, and those into pages again. */
+class Folders extends Chunks {
+  private readonly nodes = new Map<string, TreeNode>();
+  constructor(private readonly work = () => {}) {
+    super();
+  }
+  put(node: TreeNode): Buffer {
+    const id = Buffer.alloc(32);
+    id.writeUInt32BE(this.nodes.size);
+    this.nodes.set(idKey(id), node);
+    return id;
+  }
+  override node = async (id: Uint8Array): Promise<TreeNode> => {
+    this.work();
+    return this.nodes.get(idKey(id))!;
+  };
+}
+const named = (name: string, type: EntryType, node?: Buffer): Entry => ({
+  name,
+  type,
+  mode: 0o755,
+  uid: 0,
+  gid: 0,
+  mtime: 0n,
+  node,
+});
+
+interface Shape {
+  readonly files: number;
+  readonly folders: readonly Shape[];
+  /** How many entries a page has at most; 0: one node for all. */
+  readonly page: number;
+}
+const shapesOf = (depth: number): fc.Arbitrary<Shape> =>
+  fc.record({
+    files: fc.nat(5),
+    folders: depth === 0 ? fc.constant([]) : fc.array(shapesOf(depth - 1), { maxLength: 3 }),
+    page: fc.nat(3),
+  });
+function build(store: Folders, { files, folders, page }: Shape): Buffer {
+  const entries = [
+    ...folders.map((one, i) => named(`d${i}`, "folder", build(store, one))),
+    ...Array.from({ length: files }, (_, i) => named(`f${i}`, "file")),
+  ];
+  if (page === 0 || entries.length === 0) return store.put({ kind: "folder", entries });
+  let pages: FolderPage[] = [];
+  for (let at = 0; at < entries.length; at += page) {
+    const part = entries.slice(at, at + page);
+    const node = store.put({ kind: "folder", entries: part });
+    pages.push({ first: part[0]!.name, node, count: part.length });
+  }
+  // pages of pages, as a folder of very many entries could have
+  if (pages.length > 2) {
+    const [first, ...rest] = pages as [FolderPage, ...FolderPage[]];
+    const node = store.put({ kind: "pages", pages: rest });
+    pages = [first, { first: rest[0]!.first, node, count: rest.reduce((sum, one) => sum + one.count, 0) }];
+  }
+  return store.put({ kind: "pages", pages });
+}
+/** The same, plainly written. */
+async function walked(store: Folders, node: Uint8Array, path: string): Promise<string[]> {
+  const paths: string[] = [];
+  for await (const entry of folderEntries(store, node)) {
+    const below = `${path === "/" ? "" : path}/${entry.name}`;
+    paths.push(below);
+    if (entry.node) paths.push(...(await walked(store, entry.node, below)));
+  }
+  return paths;
+}
+
+describe("walking through a tree", () => {
+  it("passes everything once, each folder before what is in it, whatever its pages", async () => {
+    await fc.assert(
+      fc.asyncProperty(shapesOf(3), fc.constantFrom("/", "/srv/archive"), async (shape, path) => {
+        const store = new Folders();
+        const root = build(store, shape);
+        const all: Walked[] = [];
+        for await (const one of walkTree(store, root, path)) all.push(one);
+        expect(all.map((one) => one.path)).toEqual(await walked(store, root, path));
+      }),
+    );
+  });
+
+  it("lets others have their turn, though nothing of it has to be waited for", async () => {
+    const busy = () => {
+      const until = performance.now() + 2;
+      while (performance.now() < until);
+    };
+    const store = new Folders(busy);
+    const folders = Array.from({ length: 60 }, () => ({ files: 1, folders: [], page: 0 }));
+    const root = build(store, { files: 0, folders, page: 0 });
+    let turns = 0;
+    const timer = setInterval(() => {
+      turns += 1;
+    }, 1);
+    for await (const _ of walkTree(store, root, "/"));
+    clearInterval(timer);
+    expect(turns).toBeGreaterThan(2);
+  });
+
+  it("does not take a list of chunks for a folder", async () => {
+    const store = new Folders();
+    const root = store.put({ kind: "chunks", ids: new Uint8Array(32) });
+    await expect(walkTree(store, root, "/").next()).rejects.toMatchObject({ code: "store.damaged" });
   });
 });

@@ -72,17 +72,49 @@ export interface Walked {
   readonly entry: Entry;
 }
 
-/** Everything below a folder, each folder before what is in it. */
+/** A folder on the way of a walk: its entries at hand, and the pages of it that are still to come. */
+interface Frame {
+  readonly base: ByteString;
+  entries: readonly Entry[];
+  at: number;
+  pages: readonly Uint8Array[];
+}
+/** How long a walk goes on before others have their turn: what lies in memory is read without waiting for anything. */
+const WALK_SLICE_MS = 20;
+
+/** Everything below a folder, each folder before what is in it; what is in a folder only when it is to be entered. */
 export async function* walkTree(
   reader: ChunkReader,
   node: Uint8Array,
   path: ByteString,
+  enter: (node: Uint8Array, path: ByteString) => boolean = () => true,
 ): AsyncGenerator<Walked> {
-  const base = path === "/" ? "" : path;
-  for await (const entry of folderEntries(reader, node)) {
-    const entryPath = `${base}/${entry.name}`;
-    yield { path: entryPath, entry };
-    if (entry.node) yield* walkTree(reader, entry.node, entryPath);
+  let sliceEnds = performance.now() + WALK_SLICE_MS;
+  const stack: Frame[] = [{ base: path === "/" ? "" : path, entries: [], at: 0, pages: [node] }];
+  for (let frame = stack.at(-1); frame; frame = stack.at(-1)) {
+    const entry = frame.entries[frame.at];
+    if (entry) {
+      frame.at += 1;
+      const entryPath = `${frame.base}/${entry.name}`;
+      yield { path: entryPath, entry };
+      if (entry.node && enter(entry.node, entryPath))
+        stack.push({ base: entryPath, entries: [], at: 0, pages: [entry.node] });
+      continue;
+    }
+    const [page, ...others] = frame.pages;
+    if (!page) {
+      stack.pop();
+      continue;
+    }
+    if (performance.now() > sliceEnds) {
+      await new Promise(setImmediate);
+      sliceEnds = performance.now() + WALK_SLICE_MS;
+    }
+    const content = await reader.node(page);
+    if (content.kind === "chunks") throw new CodedError("store.damaged", "a folder is not a folder");
+    frame.at = 0;
+    frame.entries = content.kind === "folder" ? content.entries : [];
+    frame.pages = content.kind === "folder" ? others : [...content.pages.map((one) => one.node), ...others];
   }
 }
 

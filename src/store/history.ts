@@ -1,6 +1,6 @@
-import { folderEntries, sameContent } from "./browse";
+import { folderEntries, sameContent, walkTree } from "./browse";
 import type { ChunkReader } from "./reader";
-import type { ByteString, Entry } from "./tree";
+import { type ByteString, type Entry, idKey } from "./tree";
 
 /** What changes over the points of a source. Folders that two points share are the same node, and are read once. */
 
@@ -29,20 +29,20 @@ export async function* lastSeen<P>(
   const known = new Set<ByteString>();
   // a folder's node at a path: everything below it was looked at already
   const walked = new Set<string>();
-  async function* walk(tree: Tree<P>, node: Uint8Array, path: ByteString): AsyncGenerator<Found<P>> {
-    const name = `${Buffer.from(node).toString("latin1")} ${path}`;
-    if (walked.has(name)) return;
+  const enter = (node: Uint8Array, path: ByteString): boolean => {
+    const name = `${idKey(node)} ${path}`;
+    if (walked.has(name)) return false;
     walked.add(name);
-    for await (const entry of folderEntries(tree.reader, node)) {
-      const below = `${path === "/" ? "" : path}/${entry.name}`;
-      if (!known.has(below) && fits(entry, below)) {
-        known.add(below);
-        yield { path: below, entry, point: tree.point };
-      }
-      if (entry.node) yield* walk(tree, entry.node, below);
+    return true;
+  };
+  for (const tree of trees) {
+    if (!enter(tree.root, "/")) continue;
+    for await (const { path, entry } of walkTree(tree.reader, tree.root, "/", enter)) {
+      if (known.has(path) || !fits(entry, path)) continue;
+      known.add(path);
+      yield { path, entry, point: tree.point };
     }
   }
-  for (const tree of trees) yield* walk(tree, tree.root, "/");
 }
 
 export type ChangeKind = "added" | "removed" | "changed";

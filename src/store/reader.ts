@@ -59,6 +59,14 @@ export class CopiesReader implements ChunkReader {
   rawNode = (id: Uint8Array) => this.first((copy) => copy.rawNode(id));
 }
 
+/** A pack that is gone, before it was opened or since: purged, or written anew elsewhere. */
+function missing(error: unknown): never {
+  if (error instanceof CodedError && error.code === "not-found")
+    throw new CodedError("store.damaged", "a pack is missing", { cause: error });
+  throw error;
+}
+
+const LATELY = 8;
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
 
 /** Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while. */
@@ -71,6 +79,8 @@ export class StoreReader implements ChunkReader {
   private readonly chunks: Identifier;
   private readonly trees: Identifier;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
+  /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
+  private lately: { readonly packId: string; readonly places: LoadedPack["places"] }[] = [];
 
   constructor(
     private readonly keys: StoreKeys,
@@ -128,7 +138,7 @@ export class StoreReader implements ChunkReader {
   /** Does something with the pack that holds a chunk; asks again where it lies when it is not there any more. */
   private async placed<T>(id: Uint8Array, work: (packId: string, key: ByteString) => Promise<T>): Promise<T> {
     const key = idKey(id);
-    const known = this.located.get(key);
+    const known = this.located.get(key) ?? this.lately.find(({ places }) => places.has(key))?.packId;
     if (known) {
       try {
         return await work(known, key);
@@ -137,6 +147,7 @@ export class StoreReader implements ChunkReader {
         // its pack may have been written anew since: ask again where it lies
         this.located.delete(key);
         this.packs.delete(known);
+        this.lately = this.lately.filter(({ packId }) => packId !== known);
       }
     }
     await this.locate([id]);
@@ -147,6 +158,11 @@ export class StoreReader implements ChunkReader {
 
   private async placeOf(packId: string, key: ByteString) {
     const loaded = await this.pack(packId);
+    if (this.lately[0]?.packId !== packId)
+      this.lately = [
+        { packId, places: loaded.places },
+        ...this.lately.filter((one) => one.packId !== packId).slice(0, LATELY - 1),
+      ];
     const place = loaded.places.get(key);
     if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
     return [loaded, place] as const;
@@ -169,11 +185,7 @@ export class StoreReader implements ChunkReader {
   }
 
   private async loadPack(packId: string): Promise<LoadedPack> {
-    const bytes = await this.source.open(packId).catch((error) => {
-      if (error instanceof CodedError && error.code === "not-found")
-        throw new CodedError("store.damaged", "a pack is missing", { cause: error });
-      throw error;
-    });
+    const bytes = await this.source.open(packId).catch(missing);
     const pack = await openPack(this.keys, Buffer.from(packId, "hex"), bytes);
     const places = new Map<ByteString, readonly [number, number, number]>();
     pack.blocks.forEach((block, number) => {
@@ -204,7 +216,8 @@ export class StoreReader implements ChunkReader {
 
   private async loadBlock({ bytes, pack }: LoadedPack, number: number, length: number): Promise<Buffer> {
     const block = pack.blocks[number]!;
-    const packed = pack.unsealBlock(number, await bytes.read(block.offset, block.sealedLength));
+    const sealed = await bytes.read(block.offset, block.sealedLength).catch(missing);
+    const packed = pack.unsealBlock(number, sealed);
     if (block.compressed) return compressor.decompress(packed, length);
     if (packed.length !== length) throw new CodedError("store.damaged", "a block has not its length");
     return packed;

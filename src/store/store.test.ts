@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { mkdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
@@ -60,6 +60,53 @@ describe("packs", () => {
         await writer.close();
       })(),
     ).rejects.toThrow("no room");
+  });
+});
+
+describe("a reader", () => {
+  it("asks once where things lie that lie beside each other", async () => {
+    const root = freshFolder("beside");
+    for (let i = 0; i < 60; i += 1) {
+      mkdirSync(join(root, `folder ${i}`));
+      writeFileSync(join(root, `folder ${i}`, "letter"), `letter ${i}`);
+    }
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    let asked = 0;
+    const reader = new StoreReader(depot.keys, {
+      open: (packId) => depot.open(packId),
+      locate: (ids) => {
+        asked += 1;
+        return depot.locate(ids);
+      },
+    });
+    let files = 0;
+    for await (const { entry } of walkTree(reader, tree, "/")) if (entry.type === "file") files += 1;
+    expect(files).toBe(60);
+    expect(asked).toBe(1);
+  });
+
+  it("finds what it saw in a pack that was written anew since", async () => {
+    const folder = freshFolder("depot");
+    const depot = new TestDepot(new LocalFolder(folder), folder);
+    // each in a block of its own
+    const chunks = [randomBytes(1_500_000), randomBytes(1_500_000)];
+    const store = async () => {
+      const writer = new StoreWriter(depot.keys, {
+        known: async (ids) => ids.map(() => false),
+        putPack: (id, parts, holds) => depot.putPack(id, parts, holds),
+      });
+      const ids = chunks.map((chunk) => writer.add("data", chunk));
+      await writer.close();
+      return ids;
+    };
+    const ids = await store();
+    const reader = depot.reader();
+    expect((await reader.chunk(ids[0]!)).equals(chunks[0]!)).toBe(true);
+    const before = [...depot.packs];
+    await store();
+    for (const pack of before) rmSync(join(folder, packName("s", pack)));
+    expect((await reader.chunk(ids[1]!)).equals(chunks[1]!)).toBe(true);
   });
 });
 

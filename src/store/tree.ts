@@ -187,8 +187,11 @@ export function pageEntries(entries: readonly Entry[]): readonly Entry[][] {
 export const splitIds = (ids: Uint8Array): Uint8Array[] =>
   Array.from({ length: ids.length / ID_BYTES }, (_, i) => ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES));
 
+const PLAIN = /^[\x20-\x7e]*$/;
+
 /** A byte string for people: UTF-8 where it is, and `\xHH` for bytes that are not. */
 export function showBytes(text: ByteString): string {
+  if (PLAIN.test(text)) return text;
   const bytes = bytesOf(text);
   const decoded = bytes.toString("utf8");
   if (Buffer.from(decoded, "utf8").equals(bytes)) return decoded;

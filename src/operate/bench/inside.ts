@@ -34,7 +34,7 @@ const number = (value: number, digits: number): string => String(value).padStart
 const shelf = (i: number): string => `shelf ${number(i, 4)}`;
 
 /** An archive that is in no folder of this machine: what it lists and what its files hold follows from their names. */
-class Archive implements SourceReader {
+export class Archive implements SourceReader {
   look(path: ByteString): Listed {
     return this.entry(path.slice(path.lastIndexOf("/") + 1), "folder");
   }
