@@ -135,7 +135,8 @@ export class Load {
       const response = await fetch(`${this.url}${prepared.url}`, {
         headers: { authorization: `Bearer ${visitor.token}` },
       });
-      this.bytes += (await response.arrayBuffer()).byteLength;
+      const { byteLength } = await response.arrayBuffer();
+      this.bytes += byteLength;
       if (!response.ok) this.failed.set(response.status, (this.failed.get(response.status) ?? 0) + 1);
       this.restores.push(performance.now() - started);
     }
