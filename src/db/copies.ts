@@ -1,4 +1,4 @@
-import { all, change, type Tx } from "./scope";
+import { all, allPlanned, change, type Tx } from "./scope";
 
 /**
  * Where a point's data lies, in the order in which to read: whole places before damaged ones, those that are there before
@@ -6,8 +6,9 @@ import { all, change, type Tx } from "./scope";
  */
 export const placesOfPoints = async (tx: Tx, pointIds: readonly Buffer[], now: Date) => {
   const places = new Map<string, string[]>();
-  const rows = await all<{ id: Buffer; depotId: string }>(
+  const rows = await allPlanned<{ id: Buffer; depotId: string }>(
     tx,
+    "places of points",
     `select pp.id, pp.depot_id as "depotId" from placed_points pp join points p on p.id = pp.id join depots d on d.id = pp.depot_id
        where pp.id = any($1) and pp.purged_at is null
        order by pp.damaged_at nulls first,

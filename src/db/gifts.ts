@@ -1,4 +1,4 @@
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, type Tx } from "./scope";
 
 /** What technicians have given to a client's people: a source, or what lies below a path of it. */
 export interface Gift {
@@ -41,8 +41,9 @@ export const giftsOfSource = async (tx: Tx, sourceId: string) =>
 /** What a person has now. */
 export const giftsOfPerson = async (tx: Tx, personId: string, now: Date) =>
   read(
-    await all<Row<ListedGift>>(
+    await allPlanned<Row<ListedGift>>(
       tx,
+      "gifts of person",
       `${LISTED} and g.person_id = $1 and (g.until is null or g.until > $2) order by s.name, g.path`,
       [personId, now],
     ),

@@ -1,4 +1,4 @@
-import { all, change, one, type Tx } from "./scope";
+import { all, allPlanned, change, one, onePlanned, type Tx } from "./scope";
 
 export interface Point {
   readonly id: Buffer;
@@ -33,13 +33,16 @@ const POINT = `id, client_id as "clientId", source_id as "sourceId", run_id as "
 
 /** Points of a source that can still be brought back, newest first; those in grace at their place. */
 export const pointsOf = (tx: Tx, sourceId: string) =>
-  all<Point>(
+  allPlanned<Point>(
     tx,
+    "points of source",
     `select ${POINT} from points where source_id = $1 and purged_at is null order by moment desc`,
     [sourceId],
   );
 export const pointById = (tx: Tx, id: Buffer) =>
-  one<Point>(tx, `select ${POINT} from points where id = $1 and purged_at is null`, [id]);
+  onePlanned<Point>(tx, "point by id", `select ${POINT} from points where id = $1 and purged_at is null`, [
+    id,
+  ]);
 /** The newest point of a source that any of these depots holds. */
 export const newestPoint = (tx: Tx, sourceId: string, depotIds: readonly string[]) =>
   one<Point>(
