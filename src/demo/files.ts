@@ -12,6 +12,7 @@ import {
 import { dirname, join } from "node:path";
 import { MONTHS } from "@/core/retention/periods";
 import { Chance } from "./chance";
+import { coast } from "./picture";
 import type { FileKind, WorldMachine } from "./world";
 
 /** Writes and edits the files of the demo's machines, as its people would over a month. */
@@ -61,7 +62,7 @@ function nameOf(kind: FileKind, number: number, chance: Chance): string {
     case "ledger":
       return `${year}/${MONTHS[number % 12]} book ${Math.floor(number / 12) + 1}.csv`;
     case "photos":
-      return `${family}/photo ${String(number).padStart(4, "0")}.jpg`;
+      return `${family}/photo ${String(number).padStart(4, "0")}.png`;
     case "drawings":
       return `Parcel ${100 + number}/survey ${family}.dwg`;
     case "readings":
@@ -76,7 +77,7 @@ function nameOf(kind: FileKind, number: number, chance: Chance): string {
 function contentOf(kind: FileKind, chance: Chance): Buffer {
   switch (kind) {
     case "photos":
-      return chance.bytes(20_000 + chance.below(60_000));
+      return coast(chance);
     case "drawings":
       return chance.bytes(300_000 + chance.below(400_000));
     case "scans":
