@@ -1,4 +1,5 @@
 import { headers } from "next/headers";
+import { notFound } from "next/navigation";
 import { StatementArticle } from "@/app/views/statement-article";
 import { readProvider } from "@/db/clients";
 import { statementOfLink } from "@/server/statement-link";
@@ -16,19 +17,7 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
   const now = services.now();
   const address = (await headers()).get("x-forwarded-for")?.split(",")[0]?.trim() || "127.0.0.1";
   const found = await statementOfLink(services, { actor: "", address, at: now }, secret);
-  if (!found)
-    return (
-      <main className="grid min-h-dvh place-items-center p-6">
-        <div className="bg-base-100 border-base-300 w-[420px] max-w-full border p-7">
-          <h1 className="mb-5 flex items-center gap-2 text-xl">
-            <Sign /> Deep Keep
-          </h1>
-          <p className="warned">
-            This link was revoked, or its days are over. Ask whoever sent it for a new one.
-          </p>
-        </div>
-      </main>
-    );
+  if (!found) notFound();
   const { statement, until } = found;
   const provider = (await services.db.withScope({ role: "system" }, readProvider))?.name ?? "";
   const file = (format: string) => `/api/v1/statement-links/${secret}?format=${format}`;
