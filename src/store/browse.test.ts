@@ -15,6 +15,7 @@ class Chunks implements ChunkReader {
     return id;
   }
   locate = async () => {};
+  atHand = () => null;
   length = async (id: Uint8Array) => this.bytes.get(idKey(id))!.length;
   chunk = async (id: Uint8Array) => {
     this.read.push(idKey(id));

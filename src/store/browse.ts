@@ -5,22 +5,31 @@ import { type ByteString, type Entry, splitIds } from "./tree";
 /** Reading inside recovery points: folders, paths, content. Paths are byte strings that begin with `/`. */
 
 /** All entries of a folder in order of their names, page by page, from after `after` on. */
-export async function* folderEntries(
+export async function* folderPages(
   reader: ChunkReader,
   node: Uint8Array,
   after?: ByteString,
-): AsyncGenerator<Entry> {
+): AsyncGenerator<readonly Entry[]> {
   const content = await reader.node(node);
   if (content.kind === "folder") {
-    for (const entry of content.entries) if (after === undefined || entry.name > after) yield entry;
+    yield after === undefined ? content.entries : content.entries.filter((entry) => entry.name > after);
     return;
   }
   if (content.kind !== "pages") throw new CodedError("store.damaged", "a folder is not a folder");
   for (let i = 0; i < content.pages.length; i += 1) {
     const next = content.pages[i + 1];
     if (after !== undefined && next && next.first <= after) continue;
-    yield* folderEntries(reader, content.pages[i]!.node, after);
+    yield* folderPages(reader, content.pages[i]!.node, after);
   }
+}
+
+/** The same entry by entry. */
+export async function* folderEntries(
+  reader: ChunkReader,
+  node: Uint8Array,
+  after?: ByteString,
+): AsyncGenerator<Entry> {
+  for await (const page of folderPages(reader, node, after)) yield* page;
 }
 
 /** How many entries a folder has, without reading its pages. */

@@ -14,9 +14,29 @@ export interface PackSource {
   open(packId: string): Promise<PackBytes>;
 }
 
+/** Blocks of a pack that were fetched at once, told by their ranks: the first, and the one after the last. */
+interface Stretch {
+  readonly packId: string;
+  readonly first: number;
+  readonly after: number;
+  /** It reaches to the end of its pack's blocks. */
+  readonly ended: boolean;
+  /** Where in the pack it begins. */
+  readonly start: number;
+  readonly sealed: Promise<Buffer>;
+}
+/** Blocks in a stretch at most, and stretches that are held: some MiB each. */
+const STRETCH_BLOCKS = 8;
+const STRETCHES = 2;
+/** Blocks lie in a pack in the order in which they were ready, not quite in that of their numbers. */
+const OUT_OF_ORDER = 4;
+
 interface LoadedPack {
   readonly bytes: PackBytes;
   readonly pack: OpenPack;
+  /** The numbers of the blocks as they lie one after another, and the rank of each in that order. */
+  readonly order: readonly number[];
+  readonly ranks: readonly number[];
   /** For each chunk id: its block, its place in the block's content, its length. */
   readonly places: ReadonlyMap<ByteString, readonly [block: number, offset: number, length: number]>;
 }
@@ -27,6 +47,8 @@ export interface ChunkReader {
   locate(ids: readonly Uint8Array[]): Promise<void>;
   /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
   chunk(id: Uint8Array): Promise<Buffer>;
+  /** The same where it lies beside what was read last; null where it has to be waited for. */
+  atHand(id: Uint8Array): Buffer | null;
   /** How long the content of a chunk is, bytes, without reading it. */
   length(id: Uint8Array): Promise<number>;
   /** A tree node. Throws `store.damaged` when it is missing or altered. */
@@ -54,6 +76,9 @@ export class CopiesReader implements ChunkReader {
 
   locate = (ids: readonly Uint8Array[]) => this.first((copy) => copy.locate(ids));
   chunk = (id: Uint8Array) => this.first((copy) => copy.chunk(id));
+  atHand(): null {
+    return null;
+  }
   length = (id: Uint8Array) => this.first((copy) => copy.length(id));
   node = (id: Uint8Array) => this.first((copy) => copy.node(id));
   rawNode = (id: Uint8Array) => this.first((copy) => copy.rawNode(id));
@@ -80,6 +105,13 @@ export class StoreReader implements ChunkReader {
   private readonly trees: Identifier;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
   /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
+  private stretches: Stretch[] = [];
+  /** The block that something was read from last. */
+  private current: {
+    readonly places: LoadedPack["places"];
+    readonly block: number;
+    readonly content: Buffer;
+  } | null = null;
   private lately: { readonly packId: string; readonly places: LoadedPack["places"] }[] = [];
 
   constructor(
@@ -106,6 +138,12 @@ export class StoreReader implements ChunkReader {
     return this.verified(id, this.chunks);
   }
 
+  atHand(id: Uint8Array): Buffer | null {
+    const place = this.current?.places.get(idKey(id));
+    if (!place || place[0] !== this.current!.block) return null;
+    return this.checked(id, this.current!.content.subarray(place[1], place[1] + place[2]), this.chunks);
+  }
+
   async node(id: Uint8Array): Promise<TreeNode> {
     const key = idKey(id);
     const kept = this.nodes.get(key);
@@ -120,7 +158,10 @@ export class StoreReader implements ChunkReader {
   }
 
   private async verified(id: Uint8Array, identifier: Identifier): Promise<Buffer> {
-    const bytes = await this.fetch(id);
+    return this.checked(id, await this.fetch(id), identifier);
+  }
+
+  private checked(id: Uint8Array, bytes: Buffer, identifier: Identifier): Buffer {
     if (!identifier.id(bytes).equals(id))
       throw new CodedError("store.damaged", "a chunk is not what its id says");
     return bytes;
@@ -171,6 +212,7 @@ export class StoreReader implements ChunkReader {
   private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
     const [loaded, [block, offset, length]] = await this.placeOf(packId, key);
     const content = await this.block(packId, loaded, block);
+    this.current = { places: loaded.places, block, content };
     return content.subarray(offset, offset + length);
   }
 
@@ -197,7 +239,13 @@ export class StoreReader implements ChunkReader {
         offset += block.lengths[i]!;
       });
     });
-    return { bytes, pack, places };
+    const order = pack.blocks.map((_block, number) => number);
+    order.sort((a, b) => pack.blocks[a]!.offset - pack.blocks[b]!.offset);
+    const ranks = new Array<number>(order.length);
+    order.forEach((number, rank) => {
+      ranks[number] = rank;
+    });
+    return { bytes, pack, order, ranks, places };
   }
 
   private block(packId: string, loaded: LoadedPack, number: number, ahead = this.readAhead): Promise<Buffer> {
@@ -207,19 +255,70 @@ export class StoreReader implements ChunkReader {
     if (!loading) {
       const { lengths } = loaded.pack.blocks[number]!;
       const length = lengths.reduce((sum, one) => sum + one, 0);
-      loading = this.loadBlock(loaded, number, length);
+      loading = this.loadBlock(packId, loaded, number, length);
       loading.catch(() => this.blocks.delete(key));
       this.blocks.set(key, loading, { size: Math.max(1, length) });
     }
     return loading;
   }
 
-  private async loadBlock({ bytes, pack }: LoadedPack, number: number, length: number): Promise<Buffer> {
+  private async loadBlock(
+    packId: string,
+    loaded: LoadedPack,
+    number: number,
+    length: number,
+  ): Promise<Buffer> {
+    const { bytes, pack } = loaded;
     const block = pack.blocks[number]!;
-    const sealed = await bytes.read(block.offset, block.sealedLength).catch(missing);
+    const sealed = await (this.readAhead
+      ? this.fromStretch(packId, loaded, number)
+      : bytes.read(block.offset, block.sealedLength)
+    ).catch(missing);
     const packed = pack.unsealBlock(number, sealed);
     if (block.compressed) return compressor.decompress(packed, length);
     if (packed.length !== length) throw new CodedError("store.damaged", "a block has not its length");
     return packed;
+  }
+
+  /**
+   * The sealed bytes of a block, out of a stretch of blocks that are fetched at once: from a disk each fetch is opening and
+   * closing, from a bucket a request. As long as one block follows the other, stretches become longer.
+   */
+  private fromStretch(packId: string, loaded: LoadedPack, number: number): Promise<Buffer> {
+    const { blocks } = loaded.pack;
+    const block = blocks[number]!;
+    const rank = loaded.ranks[number]!;
+    let stretch = this.stretches.find(
+      (one) => one.packId === packId && one.first <= rank && rank < one.after,
+    );
+    if (!stretch) {
+      const [last] = this.stretches;
+      // where the one before ended, in its pack or at the beginning of the next
+      const next = last && (last.packId === packId ? last.after : last.ended ? 0 : null);
+      const follows = last && next !== null && next! <= rank && rank < next! + OUT_OF_ORDER;
+      const first = follows ? next! : rank;
+      const length = follows ? Math.min(STRETCH_BLOCKS, 2 * (last.after - last.first)) : 1;
+      const after = Math.min(blocks.length, Math.max(first + length, rank + 1));
+      const begin = blocks[loaded.order[first]!]!;
+      const end = blocks[loaded.order[after - 1]!]!;
+      stretch = {
+        packId,
+        first,
+        after,
+        ended: after === blocks.length,
+        start: begin.offset,
+        sealed: loaded.bytes.read(begin.offset, end.offset + end.sealedLength - begin.offset),
+      };
+      this.stretches = [stretch, ...this.stretches.slice(0, STRETCHES - 1)];
+    }
+    const from = block.offset - stretch.start;
+    return stretch.sealed.then(
+      (sealed) => sealed.subarray(from, from + block.sealedLength),
+      (error: unknown) => {
+        // what could not be fetched once may be fetched the next time
+        this.stretches = this.stretches.filter((one) => one !== stretch);
+        throw error;
+      },
+    );
   }
 }

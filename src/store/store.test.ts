@@ -86,6 +86,92 @@ describe("a reader", () => {
     expect(asked).toBe(1);
   });
 
+  describe("that reads ahead", () => {
+    /** Chunks of a MiB, each in a block of its own, in several packs; and how often packs are read from. */
+    async function shelf(count: number, wait: () => Promise<void> = async () => {}) {
+      const depot = new TestDepot();
+      const writer = new StoreWriter(depot.keys, depot);
+      const chunks = Array.from({ length: count }, () => randomBytes(1024 * 1024));
+      const ids: Buffer[] = [];
+      for (const chunk of chunks) {
+        ids.push(writer.add("data", chunk));
+        await writer.room();
+      }
+      await writer.close();
+      let reads = 0;
+      const reader = new StoreReader(
+        depot.keys,
+        {
+          locate: (asked) => depot.locate(asked),
+          open: async (packId) => {
+            const pack = await depot.open(packId);
+            return {
+              size: pack.size,
+              read: async (offset, length) => {
+                reads += 1;
+                await wait();
+                return pack.read(offset, length);
+              },
+            };
+          },
+        },
+        true,
+      );
+      return { chunks, ids, reader, reads: () => reads, packs: depot.packs.length };
+    }
+
+    it("fetches more at once while one block follows the other, also into the next pack", async () => {
+      const { chunks, ids, reader, reads, packs } = await shelf(48);
+      expect(packs).toBeGreaterThan(2);
+      for (const [i, id] of ids.entries()) expect((await reader.chunk(id)).equals(chunks[i]!)).toBe(true);
+      // header, trailer and directory of each pack, and some stretches in place of 48 blocks
+      expect(reads() - 3 * packs).toBeLessThan(14);
+    });
+
+    it("gives the same in any order", async () => {
+      const { chunks, ids, reader } = await shelf(24);
+      await fc.assert(
+        fc.asyncProperty(
+          fc.shuffledSubarray(
+            ids.map((_id, i) => i),
+            { minLength: 4 },
+          ),
+          async (order) => {
+            for (const i of order) expect((await reader.chunk(ids[i]!)).equals(chunks[i]!)).toBe(true);
+          },
+        ),
+        { numRuns: 10 },
+      );
+    });
+
+    it("tries again what could not be fetched", async () => {
+      let broken = false;
+      const { chunks, ids, reader } = await shelf(12, async () => {
+        if (broken) throw new Error("the line is cut");
+      });
+      expect((await reader.chunk(ids[0]!)).equals(chunks[0]!)).toBe(true);
+      broken = true;
+      await expect(reader.chunk(ids[6]!)).rejects.toThrow("the line is cut");
+      broken = false;
+      for (const [i, id] of ids.entries()) expect((await reader.chunk(id)).equals(chunks[i]!)).toBe(true);
+    });
+
+    it("has at hand what lies beside what was read last, and only if it is what its id says", async () => {
+      const depot = new TestDepot();
+      const writer = new StoreWriter(depot.keys, depot);
+      const letters = ["one", "two", "three"].map((text) => Buffer.from(text));
+      const ids = letters.map((letter) => writer.add("data", letter));
+      await writer.close();
+      const reader = depot.reader();
+      expect(reader.atHand(ids[0]!)).toBeNull();
+      await reader.chunk(ids[0]!);
+      expect(ids.map((id) => reader.atHand(id)?.toString())).toEqual(["one", "two", "three"]);
+      expect(reader.atHand(Buffer.alloc(32))).toBeNull();
+      reader.atHand(ids[1]!)!.write("TWO");
+      expect(() => reader.atHand(ids[1]!)).toThrow(/not what its id says/);
+    });
+  });
+
   it("finds what it saw in a pack that was written anew since", async () => {
     const folder = freshFolder("depot");
     const depot = new TestDepot(new LocalFolder(folder), folder);

@@ -2,7 +2,8 @@ import { randomBytes } from "node:crypto";
 import { closeSync, ftruncateSync, linkSync, lstatSync, mkdirSync, symlinkSync, unlinkSync } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
-import { filePieces, findEntry, folderEntries } from "@/store/browse";
+import { filePieces, findEntry, folderEntries, folderPages } from "@/store/browse";
+import { ID_BYTES } from "@/store/pack";
 import type { ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";
@@ -181,8 +182,8 @@ class Restore {
     // one that a broken attempt made has not got its rights and times yet
     const made = !there || this.isOurs(path);
     if (!there) mkdirSync(systemPath(path), { mode: 0o700 });
-    for await (const child of folderEntries(this.options.store, entry.node!))
-      await this.entry(child, path, !there);
+    for await (const page of folderPages(this.options.store, entry.node!))
+      for (const child of page) await this.entry(child, path, !there);
     if (!made) return;
     this.figures.folders += 1;
     // what is put into it would change its time
@@ -257,7 +258,10 @@ class Restore {
     fresh: boolean,
   ): Promise<void> {
     const content: Uint8Array[] = [];
-    for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
+    // most small files are one chunk, and lie in the block that the one before lay in
+    const whole = entry.chunks?.length === ID_BYTES ? this.options.store.atHand(entry.chunks) : null;
+    if (whole?.length === entry.size) content.push(whole!);
+    else for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const { uid, gid, mode, mtime, xattrs } = entry;
     // a part of a larger memory would take all of that along
