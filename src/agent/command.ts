@@ -1,6 +1,7 @@
 import { spawn } from "node:child_process";
 import { CodedError } from "@/core/codes";
 import type { Command } from "@/core/policy/conduct";
+import { counted } from "@/core/units/duration";
 import type { RunReporter } from "./reporter";
 
 const LINES_MOST = 200;
@@ -47,20 +48,21 @@ function execute(command: Command, about: CommandAbout, reporter: RunReporter): 
       },
     });
     let told = 0;
-    let rest = "";
     const tell = (line: string) => {
       told += 1;
       if (told <= LINES_MOST) reporter.log("info", null, null, `$ ${line.slice(0, LINE_MOST)}`);
       else if (told === LINES_MOST + 1)
         reporter.log("info", null, null, "$ … and more, which is left out here.");
     };
-    const hear = (bytes: Buffer) => {
-      const lines = (rest + bytes.toString("utf8")).split("\n");
-      rest = lines.pop()!.slice(0, LINE_MOST);
-      for (const line of lines) tell(line);
-    };
-    child.stdout.on("data", hear);
-    child.stderr.on("data", hear);
+    const rests = [child.stdout, child.stderr].map((stream) => {
+      let rest = "";
+      stream.setEncoding("utf8").on("data", (text: string) => {
+        const lines = (rest + text).split("\n");
+        rest = lines.pop()!.slice(0, LINE_MOST);
+        for (const line of lines) tell(line);
+      });
+      return () => rest;
+    });
     let ended: string | null = null;
     // the whole group: what it started must not go on behind the run
     const end = (why: string) => {
@@ -72,7 +74,7 @@ function execute(command: Command, about: CommandAbout, reporter: RunReporter): 
       }
     };
     const timer = setTimeout(
-      () => end(`it did not end within ${command.seconds} seconds`),
+      () => end(`it did not end within ${counted(command.seconds, "second")}`),
       command.seconds * 1000,
     );
     const stop = () => end("the run was stopped");
@@ -80,7 +82,7 @@ function execute(command: Command, about: CommandAbout, reporter: RunReporter): 
     const done = (why: string | null) => {
       clearTimeout(timer);
       reporter.signal.removeEventListener("abort", stop);
-      if (rest) tell(rest);
+      for (const rest of rests) if (rest()) tell(rest());
       resolve(why);
     };
     child.on("error", (error) => done(error.message));
