@@ -25,8 +25,9 @@ interface Stretch {
   readonly start: number;
   readonly sealed: Promise<Buffer>;
 }
-/** Blocks in a stretch at most, and stretches that are held: some MiB each. */
+/** How long a stretch is at most, and how many are held. */
 const STRETCH_BLOCKS = 8;
+const STRETCH_BYTES = 8 * 1024 * 1024;
 const STRETCHES = 2;
 /** Blocks lie in a pack in the order in which they were ready, not quite in that of their numbers. */
 const OUT_OF_ORDER = 4;
@@ -104,7 +105,7 @@ export class StoreReader implements ChunkReader {
   private readonly chunks: Identifier;
   private readonly trees: Identifier;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
-  /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
+  /** Stretches that were fetched lately, the last one first. */
   private stretches: Stretch[] = [];
   /** The block that something was read from last. */
   private current: {
@@ -112,6 +113,7 @@ export class StoreReader implements ChunkReader {
     readonly block: number;
     readonly content: Buffer;
   } | null = null;
+  /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
   private lately: { readonly packId: string; readonly places: LoadedPack["places"] }[] = [];
 
   constructor(
@@ -298,8 +300,12 @@ export class StoreReader implements ChunkReader {
       const follows = last && next !== null && next! <= rank && rank < next! + OUT_OF_ORDER;
       const first = follows ? next! : rank;
       const length = follows ? Math.min(STRETCH_BLOCKS, 2 * (last.after - last.first)) : 1;
-      const after = Math.min(blocks.length, Math.max(first + length, rank + 1));
       const begin = blocks[loaded.order[first]!]!;
+      let after = rank + 1;
+      for (; after < Math.min(blocks.length, first + length); after += 1) {
+        const one = blocks[loaded.order[after]!]!;
+        if (one.offset + one.sealedLength - begin.offset > STRETCH_BYTES) break;
+      }
       const end = blocks[loaded.order[after - 1]!]!;
       stretch = {
         packId,
