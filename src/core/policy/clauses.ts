@@ -47,6 +47,8 @@ const whatShape = z.object({
     .default(null),
 });
 export const whatClause = whatShape.refine((what) => !leavesAllOut(what), {
+  // patterns that are no patterns cannot be tried
+  when: ({ issues }) => issues.length === 0,
   path: ["exclude"],
   message: "These patterns leave everything out; nothing would be kept.",
 });
