@@ -359,8 +359,10 @@ class Snapshot {
       this.options.progress.bytes += got;
       this.used = end;
       const ended = total >= length || got === 0;
-      while (end - start >= CHUNK_MAX || (ended && end > start)) {
+      while (end > start) {
         const cut = this.windows.cut(window, start, end);
+        // no end of a chunk in what is here: it may come in what is read next
+        if (!ended && cut === end - start && cut < CHUNK_MAX) break;
         ids.push(writer.add("data", window.bytes.subarray(start, start + cut), window));
         start += cut;
         if (this.options.signal.aborted) throw this.options.signal.reason;

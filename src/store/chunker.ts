@@ -13,7 +13,7 @@ const MASK_AFTER = 0xffffc000 | 0;
 
 /**
  * Length of the first chunk of `data[start, end)`. When the bytes end before a cut is found, all of them are one chunk:
- * hand in at least CHUNK_MAX bytes unless the content ends there.
+ * hand in at least CHUNK_MAX bytes unless the content ends there, or take an answer of all that was handed in as none yet.
  */
 export function nextCut(data: Uint8Array, start: number, end: number, gear: Uint32Array): number {
   const length = end - start;

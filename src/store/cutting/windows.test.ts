@@ -3,7 +3,7 @@ import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import wabt from "wabt";
-import { nextCut } from "../chunker";
+import { CHUNK_MAX, nextCut } from "../chunker";
 import { deriveStoreKeys } from "../keys";
 import { CUT_MODULE } from "./cut-module";
 import { WINDOW_BYTES, Windows } from "./windows";
@@ -36,6 +36,25 @@ describe("cutting in machine code", () => {
         );
       }),
       { numRuns: 30 },
+    );
+  });
+});
+
+describe("cutting what has not been read to its end", () => {
+  it("finds the same end of a chunk as with all that follows, or none yet", () => {
+    const windows = Windows.lend(gear);
+    const window = windows.take()!;
+    randomBytes(WINDOW_BYTES).copy(window.bytes);
+    window.bytes.fill(0, 1_000_000, 6_500_000);
+    fc.assert(
+      fc.property(fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), (...places) => {
+        const [start, middle, end] = places.sort((a, b) => a - b) as [number, number, number];
+        const partly = windows.cut(window, start, middle);
+        const wholly = windows.cut(window, start, end);
+        if (partly < middle - start || partly === CHUNK_MAX) expect(partly).toBe(wholly);
+        else expect(wholly).toBeGreaterThanOrEqual(partly);
+      }),
+      { numRuns: 60 },
     );
   });
 });
