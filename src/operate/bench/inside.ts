@@ -1,20 +1,14 @@
-import { createHash, randomBytes } from "node:crypto";
-import { mkdirSync } from "node:fs";
+import { createHash } from "node:crypto";
 import { join } from "node:path";
 import { CodedError } from "@/core/codes";
 import { compileSelection } from "@/core/selection/selection";
-import { describeDepot } from "@/server/depot-test";
 import type { Listed, OpenFile, SourceReader } from "@/sources/reader";
 import { storeSnapshot } from "@/sources/snapshot";
-import { deriveStoreKeys } from "@/store/keys";
-import { packName, pointName } from "@/store/layout";
-import { LocalFolder } from "@/store/places/local-folder";
-import { sealPoint } from "@/store/point";
-import { OBJECT_ID_BYTES } from "@/store/sealing";
+import type { StoreKeys } from "@/store/keys";
 import type { ByteString } from "@/store/tree";
-import { StoreWriter } from "@/store/writer";
-import { adopt } from "../adopt";
+import type { StoreWriter } from "@/store/writer";
 import { OWNER, withConsole } from "./bench-console";
+import { makeClientDepot } from "./client-depot";
 import { type Figure, figure, inFolder, percentile, say } from "./ground";
 
 /**
@@ -34,7 +28,7 @@ const number = (value: number, digits: number): string => String(value).padStart
 const shelf = (i: number): string => `shelf ${number(i, 4)}`;
 
 /** An archive that is in no folder of this machine: what it lists and what its files hold follows from their names. */
-export class Archive implements SourceReader {
+class Archive implements SourceReader {
   look(path: ByteString): Listed {
     return this.entry(path.slice(path.lastIndexOf("/") + 1), "folder");
   }
@@ -96,21 +90,9 @@ export class Archive implements SourceReader {
   }
 }
 
-/** Stores the archive in a depot, as an agent would; returns the client's data key and the point's id. */
-async function fillDepot(folder: string): Promise<{ dataKey: Buffer; pointId: Buffer; files: number }> {
-  mkdirSync(folder);
-  const place = new LocalFolder(folder);
-  const space = "c0ffee00-1111-4222-8333-444455556666";
-  await describeDepot(place, "5b0f3f0e-6d0f-4a55-9d2e-0c1d2e3f4a5b", new Date());
-  const dataKey = randomBytes(32);
-  const keys = deriveStoreKeys(dataKey);
-  const writer = new StoreWriter(keys, {
-    known: async (ids) => ids.map(() => false),
-    putPack: async (packId, parts) => {
-      await place.put(packName(space, packId.toString("hex")), parts);
-    },
-  });
-  const { root, counts } = await storeSnapshot({
+/** Stores the archive, as an agent would. */
+const archived = async (writer: StoreWriter, keys: StoreKeys) =>
+  storeSnapshot({
     reader: new Archive(),
     writer,
     keys,
@@ -124,52 +106,13 @@ async function fillDepot(folder: string): Promise<{ dataKey: Buffer; pointId: Bu
     progress: { items: 0, bytes: 0 },
     signal: new AbortController().signal,
   });
-  await writer.close();
-  const pointId = randomBytes(OBJECT_ID_BYTES);
-  await place.put(pointName(space, pointId.toString("hex")), [
-    sealPoint(keys, pointId, {
-      sourceId: "0d1c2b3a-4455-4667-8899-aabbccddeeff",
-      sourceName: "thorn-arch-01 files",
-      machineName: "thorn-arch-01",
-      kind: "files",
-      moment: Date.now(),
-      root,
-      counts,
-      previous: null,
-      policy: "{}",
-      policyName: "Everything",
-      client: {
-        name: "Thornquay Maritime Museum",
-        zone: "UTC",
-        region: "here",
-        contactName: "Ailsa Brandreth",
-        contactEmail: "ailsa@thornquay.example",
-      },
-      siteName: "Museum quay",
-    }),
-  ]);
-  return { dataKey, pointId, files: counts.files };
-}
 
 export const benchInside = (): Promise<Figure[]> =>
   inFolder(async (folder) => {
-    const depot = join(folder, "depot");
-    const { dataKey, pointId, files } = await fillDepot(depot);
-    say(`${files.toLocaleString("en-GB")} files in a recovery point`);
+    const depot = await makeClientDepot(join(folder, "depot"), "fast", archived);
+    say(`${depot.counts.files.toLocaleString("en-GB")} files in a recovery point`);
     return withConsole(folder, {}, async (bench) => {
-      await adopt(bench.services, dataKey, {
-        place: {
-          kind: "folder",
-          path: depot,
-          settings: {},
-          place: new LocalFolder(depot),
-          secret: null,
-          wish: "bench",
-        },
-        name: undefined,
-        quotaBytes: 2 ** 42,
-        say: () => {},
-      });
+      await depot.adoptInto(bench.services);
       await bench.makeOwner();
       const url = `${await bench.web()}/api/v1`;
       const signIn = await fetch(`${url}/sessions`, {
@@ -184,7 +127,7 @@ export const benchInside = (): Promise<Figure[]> =>
       const asked = async (what: string, query: Record<string, string>) => {
         const began = performance.now();
         const answer = await fetch(
-          `${url}/recovery-points/${pointId.toString("hex")}/${what}?${new URLSearchParams(query)}`,
+          `${url}/recovery-points/${depot.pointId.toString("hex")}/${what}?${new URLSearchParams(query)}`,
           { headers: { cookie } },
         );
         const body = (await answer.json()) as { entries: unknown[]; looked?: number };

@@ -1,6 +1,6 @@
 import { invitationById } from "@/db/sessions";
 import { hashSecret } from "@/store/secrets";
-import { Sign } from "@/ui/mark";
+import { DoorCard } from "@/ui/door-card";
 import { theServices } from "../../console";
 import { InvitationForm } from "./form";
 
@@ -14,19 +14,14 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
     invitationById(tx, hashSecret(secret), services.now()),
   );
   return (
-    <main className="grid min-h-dvh place-items-center p-6">
-      <div className="bg-base-100 border-base-300 w-[420px] max-w-full border p-7">
-        <h1 className="mb-5 flex items-center gap-2 text-xl">
-          <Sign /> Deep Keep
-        </h1>
-        {found ? (
-          <InvitationForm secret={secret} name={found.name} email={found.email} madeBy={found.madeBy} />
-        ) : (
-          <p className="warned">
-            This invitation was taken up already, or its days are over. Ask whoever sent it for a new one.
-          </p>
-        )}
-      </div>
-    </main>
+    <DoorCard>
+      {found ? (
+        <InvitationForm secret={secret} name={found.name} email={found.email} madeBy={found.madeBy} />
+      ) : (
+        <p className="warned">
+          This invitation was taken up already, or its days are over. Ask whoever sent it for a new one.
+        </p>
+      )}
+    </DoorCard>
   );
 }

@@ -1,0 +1,73 @@
+import { randomBytes } from "node:crypto";
+import { mkdirSync } from "node:fs";
+import { describeDepot } from "@/server/depot-test";
+import type { Services } from "@/server/services";
+import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
+import { packName, pointName } from "@/store/layout";
+import { LocalFolder } from "@/store/places/local-folder";
+import { type PointCounts, sealPoint } from "@/store/point";
+import { OBJECT_ID_BYTES } from "@/store/sealing";
+import { type Compression, StoreWriter } from "@/store/writer";
+import { adopt } from "../adopt";
+
+/** A depot in a folder, as one client has it: a recovery point with whatever is written into it. */
+export async function makeClientDepot(
+  folder: string,
+  compression: Compression,
+  fill: (writer: StoreWriter, keys: StoreKeys) => Promise<{ root: Uint8Array; counts: PointCounts }>,
+) {
+  mkdirSync(folder);
+  const place = new LocalFolder(folder);
+  const space = "c0ffee00-1111-4222-8333-444455556666";
+  await describeDepot(place, "5b0f3f0e-6d0f-4a55-9d2e-0c1d2e3f4a5b", new Date());
+  const dataKey = randomBytes(32);
+  const keys = deriveStoreKeys(dataKey);
+  const writer = new StoreWriter(
+    keys,
+    {
+      known: async (ids) => ids.map(() => false),
+      putPack: async (packId, parts) => {
+        await place.put(packName(space, packId.toString("hex")), parts);
+      },
+    },
+    compression,
+  );
+  const { root, counts } = await fill(writer, keys);
+  const { packs } = await writer.close();
+  const pointId = randomBytes(OBJECT_ID_BYTES);
+  await place.put(pointName(space, pointId.toString("hex")), [
+    sealPoint(keys, pointId, {
+      sourceId: "0d1c2b3a-4455-4667-8899-aabbccddeeff",
+      sourceName: "thorn-arch-01 files",
+      machineName: "thorn-arch-01",
+      kind: "files",
+      moment: Date.now(),
+      root,
+      counts,
+      previous: null,
+      policy: "{}",
+      policyName: "Everything",
+      client: {
+        name: "Thornquay Maritime Museum",
+        zone: "UTC",
+        region: "here",
+        contactName: "Ailsa Brandreth",
+        contactEmail: "ailsa@thornquay.example",
+      },
+      siteName: "Museum quay",
+    }),
+  ]);
+  return {
+    packs,
+    pointId,
+    counts,
+    /** Takes all of it into an empty database. */
+    adoptInto: (services: Services) =>
+      adopt(services, dataKey, {
+        place: { kind: "folder", path: folder, settings: {}, place, secret: null, wish: "bench" },
+        name: undefined,
+        quotaBytes: 2 ** 42,
+        say: () => {},
+      }),
+  };
+}
