@@ -1,5 +1,6 @@
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
 import pg from "pg";
 import { VIEW_MAKERS } from "@/app/views/makers";
 import type { View } from "@/core/places";
@@ -25,6 +26,8 @@ const POINTS = Number(process.env.DEEPKEEP_BENCH_POINTS ?? 3_000_000);
 /** So many sources one of the clients has. */
 const LARGE = 400;
 const WARMING = 10;
+/** How long the disk has for what was filled. */
+const SETTLING_MS = 40_000;
 const TURNS = 40;
 /** What is wanted of Watch, Sources and Runs, and what we want of the others. */
 const VIEW_LIMIT_MS = 100;
@@ -141,6 +144,7 @@ export const benchConsole = (): Promise<Figure[]> =>
       await owner.query("vacuum analyze");
       // what was filled in a few minutes is written out now, and not beside what is measured
       await owner.query("checkpoint");
+      await pause(SETTLING_MS);
       await owner.end();
       say(
         `${CLIENTS} clients, ${SOURCES.toLocaleString("en-GB")} sources, ${RUNS.toLocaleString("en-GB")} runs, ${POINTS.toLocaleString("en-GB")} points, filled in ${((performance.now() - begun) / 1000).toFixed(0)} s; ${TURNS} turns each`,
