@@ -1,7 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { constants } from "node:fs";
-import { access, stat, statfs } from "node:fs/promises";
-import { dirname, isAbsolute } from "node:path";
+import { access, readdir, rmdir, stat, statfs } from "node:fs/promises";
+import { dirname, isAbsolute, join } from "node:path";
 import { z } from "zod";
 import { CodedError } from "@/core/codes";
 import { DEPOT_FILE } from "@/store/layout";
@@ -67,7 +67,7 @@ export async function testFolder(
   ];
   const place = new LocalFolder(path);
   const steps = await trySteps(
-    [find, recognise(place, depotId), mayWrite, ...probe(place)],
+    [find, recognise(place, depotId), mayWrite, ...probe(place), ...(depotId === null ? [alone(path)] : [])],
     "depot.not-reached",
   );
   return { ...steps, warnings, size, free };
@@ -78,6 +78,24 @@ export async function testBucket(place: Place, depotId: string | null): Promise<
   const steps = await trySteps([recognise(place, depotId), ...probe(place)], "depot.not-reached");
   return { ...steps, warnings: [], size: null, free: null };
 }
+
+/** What may lie in a folder that becomes a depot: what file systems put there, and what a broken attempt left. */
+const NOBODYS = new Set(["lost+found", "System Volume Information", "$RECYCLE.BIN", "probes"]);
+
+/** A depot does not move in where other things lie: more likely that is the wrong folder. */
+const alone = (path: string): Step => [
+  "See that nothing else lies there",
+  async () => {
+    const other = (await readdir(path)).find((name) => !name.startsWith(".") && !NOBODYS.has(name));
+    if (other === undefined) return null;
+    // the probe's folder, empty again; one that holds something is not ours
+    await rmdir(join(path, "probes")).catch(() => {});
+    throw new CodedError(
+      "depot.not-a-depot",
+      `other things lie in ${path}, “${other}” for one; make a folder of its own for the depot, inside it if you like`,
+    );
+  },
+];
 
 const descriptionSchema = z.object({ version: z.number(), id: z.string() });
 

@@ -1,4 +1,4 @@
-import { readdirSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { enrolMachine, makeClient, type TestClient } from "../client";
@@ -156,7 +156,7 @@ describe("a depot is tried step by step", () => {
       { path },
     );
     expect(test).toMatchObject({ ok: true });
-    expect(test.steps).toHaveLength(7);
+    expect(test.steps).toHaveLength(8);
     expect(test.warnings[0]).toMatch(/system volume/);
     expect(readdirSync(path).filter((name) => name !== "probes")).toEqual([]);
     const problem = await refused("POST", "/depots", { name: "Twice", path: client.depotPath, region: "r" });
@@ -176,6 +176,18 @@ describe("a depot is tried step by step", () => {
     const problem = await refused("POST", "/depots", { name: "Proc", path: "/proc", region: "r" });
     expect(problem.errors[0]).toMatchObject({ field: "path" });
     expect(problem.errors[0]!.message).toMatch(/It cannot serve as a depot/);
+  });
+
+  it("does not move in where other things lie, but where only a file system put something", async () => {
+    const path = freshFolder("others");
+    mkdirSync(join(path, "lost+found"));
+    writeFileSync(join(path, "letters.odt"), "somebody's");
+    const wish = { name: "Cupboard", path, region: "r" };
+    const problem = await refused("POST", "/depots", wish);
+    expect(problem.errors[0]!.message).toMatch(/other things lie in .*letters\.odt/);
+    expect(readdirSync(path).sort()).toEqual(["letters.odt", "lost+found"]);
+    rmSync(join(path, "letters.odt"));
+    await console_.ok("POST", "/depots", wish);
   });
 
   it("is not taken for an empty one when its disk is not mounted", async () => {
