@@ -17,6 +17,7 @@ import { RUNNER, record } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
 import { openPack } from "@/store/pack";
 import { type Place, rangesOf } from "@/store/places/place";
+import { openBlock } from "@/store/press/block";
 import { compressor } from "@/store/press/compressor";
 import { askCarry, type CarryRoute } from "./carry-request";
 
@@ -168,9 +169,8 @@ export async function mendPack(services: Services, grant: Grant, packId: Buffer)
         read: (offset, length) => source.read(name, offset, length),
       });
       for (const [place, block] of pack.blocks.entries()) {
-        const packed = pack.unsealBlock(place, await source.read(name, block.offset, block.sealedLength));
-        const length = block.lengths.reduce((sum, one) => sum + one, 0);
-        if (block.compressed) await compressor.decompress(packed, length);
+        const sealed = await source.read(name, block.offset, block.sealedLength);
+        await openBlock(pack.sealedBlock(place, sealed), compressor);
       }
       const target = await placeOf(grant.depotId);
       await target.remove(packName(grant.spaceId, id));

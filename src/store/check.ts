@@ -6,6 +6,7 @@ import { lastPart, packName, packsOf, pointName, pointsOf } from "./layout";
 import { openPack } from "./pack";
 import type { Place } from "./places/place";
 import { openPoint } from "./point";
+import { openBlock } from "./press/block";
 import { compressor } from "./press/compressor";
 import { StoreReader } from "./reader";
 import { idKey, showBytes } from "./tree";
@@ -159,9 +160,7 @@ class SpaceCheck {
         try {
           const sealed = await bytes.read(block.offset, block.sealedLength);
           this.figures.bytes += sealed.length;
-          const packed = pack.unsealBlock(place, sealed);
-          const total = block.lengths.reduce((sum, one) => sum + one, 0);
-          const raw = block.compressed ? await compressor.decompress(packed, total) : packed;
+          const raw = await openBlock(pack.sealedBlock(place, sealed), compressor);
           let at = 0;
           for (const [i, chunk] of block.ids.entries()) {
             const content = raw.subarray(at, at + block.lengths[i]!);

@@ -1,7 +1,7 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
 import type { StoreKeys } from "./keys";
-import type { PressedBlock } from "./press/block";
+import type { PressedBlock, SealedBlock } from "./press/block";
 import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
 
 /**
@@ -134,13 +134,15 @@ export function unframe(framed: Buffer): Buffer {
 /** Reads bytes of one pack by place; a short answer means that the pack is cut. */
 export interface PackBytes {
   readonly size: number;
-  read(offset: number, length: number): Promise<Buffer>;
+  /** `into`: memory that the bytes may be put into; a source that cannot gives them in its own. */
+  read(offset: number, length: number, into?: Buffer): Promise<Buffer>;
 }
 
-/** An opened pack: its directory, and the key to its blocks. */
+/** An opened pack: its directory, and how its blocks are opened. */
 export interface OpenPack {
   readonly blocks: readonly PackBlock[];
-  readonly unsealBlock: (block: number, sealed: Buffer) => Buffer;
+  /** A block by its number with its sealed bytes, to be opened. Throws `store.damaged` when they are cut short. */
+  readonly sealedBlock: (number: number, sealed: Uint8Array) => SealedBlock;
 }
 
 /** Reads header, trailer and directory of a pack. Throws `store.damaged` for anything that is not whole. */
@@ -175,10 +177,11 @@ export async function openPack(keys: StoreKeys, id: Uint8Array, bytes: PackBytes
   }));
   return {
     blocks,
-    unsealBlock: (place, sealed) => {
-      const block = blocks[place]!;
-      if (sealed.length !== block.sealedLength) throw new CodedError("store.damaged", "a block is cut short");
-      return unseal(key, place, header, sealed).subarray(0, block.packedLength);
+    sealedBlock: (place, sealed) => {
+      const { sealedLength, packedLength, compressed, lengths } = blocks[place]!;
+      if (sealed.length !== sealedLength) throw new CodedError("store.damaged", "a block is cut short");
+      const length = lengths.reduce((sum, one) => sum + one, 0);
+      return { sealed, key, header, place, packedLength, compressed, length };
     },
   };
 }

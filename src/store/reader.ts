@@ -3,7 +3,10 @@ import { CodedError } from "@/core/codes";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
+import { openBlock } from "./press/block";
 import { compressor } from "./press/compressor";
+import { Memories } from "./press/memories";
+import { type Press, thePress } from "./press/press";
 import { type ByteString, decodeNode, idKey, type TreeNode } from "./tree";
 
 /** Where packs are read from. */
@@ -23,7 +26,16 @@ interface Stretch {
   readonly ended: boolean;
   /** Where in the pack it begins. */
   readonly start: number;
+  readonly memory: Buffer;
   readonly sealed: Promise<Buffer>;
+  /** How many blocks are being opened from it; its memory is used again when it is left and there are none. */
+  users: number;
+  left: boolean;
+}
+/** A block's content, there or on its way, and the memory that it is used again with. */
+interface LoadedBlock {
+  readonly content: Promise<Buffer>;
+  readonly memory: Buffer | null;
 }
 /** How long a stretch is at most, and how many are held. */
 const STRETCH_BLOCKS = 8;
@@ -95,12 +107,25 @@ function missing(error: unknown): never {
 const LATELY = 8;
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
 
-/** Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while. */
+/** What reading much in the order of storing works with: threads that open blocks, and memory for those. */
+interface Ahead {
+  readonly press: Press;
+  readonly memories: Memories;
+}
+
+/**
+ * Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while.
+ *
+ * One that reads ahead works in the same memory again and again: the content of a chunk stays as it is until 32 MiB more
+ * are read.
+ */
 export class StoreReader implements ChunkReader {
   private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
-  private readonly blocks = new LRUCache<string, Promise<Buffer>>({
+  private readonly blocks = new LRUCache<string, LoadedBlock>({
     maxSize: BLOCK_CACHE_BYTES,
+    dispose: (block) => void this.giveBack(block),
   });
+  private readonly ahead: Ahead | null;
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
   private readonly chunks: Identifier;
   private readonly trees: Identifier;
@@ -120,8 +145,9 @@ export class StoreReader implements ChunkReader {
     private readonly keys: StoreKeys,
     private readonly source: PackSource,
     /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
-    private readonly readAhead = false,
+    readAhead = false,
   ) {
+    this.ahead = readAhead ? { press: thePress(), memories: new Memories() } : null;
     this.chunks = new Identifier(keys.chunkId);
     this.trees = new Identifier(keys.treeId);
   }
@@ -150,13 +176,15 @@ export class StoreReader implements ChunkReader {
     const key = idKey(id);
     const kept = this.nodes.get(key);
     if (kept) return kept;
-    const node = decodeNode(await this.verified(id, this.trees));
+    const node = decodeNode(await this.rawNode(id));
     this.nodes.set(key, node);
     return node;
   }
 
-  rawNode(id: Uint8Array): Promise<Buffer> {
-    return this.verified(id, this.trees);
+  async rawNode(id: Uint8Array): Promise<Buffer> {
+    const bytes = await this.verified(id, this.trees);
+    // nodes are kept, and what they are decoded from with them
+    return this.ahead ? Buffer.from(bytes) : bytes;
   }
 
   private async verified(id: Uint8Array, identifier: Identifier): Promise<Buffer> {
@@ -237,7 +265,7 @@ export class StoreReader implements ChunkReader {
       block.ids.forEach((id, i) => {
         const key = idKey(id);
         places.set(key, [number, offset, block.lengths[i]!]);
-        if (this.readAhead) this.located.set(key, packId); // what is read next lies beside it
+        if (this.ahead) this.located.set(key, packId); // what is read next lies beside it
         offset += block.lengths[i]!;
       });
     });
@@ -250,81 +278,113 @@ export class StoreReader implements ChunkReader {
     return { bytes, pack, order, ranks, places };
   }
 
-  private block(packId: string, loaded: LoadedPack, number: number, ahead = this.readAhead): Promise<Buffer> {
-    if (ahead && number + 1 < loaded.pack.blocks.length) this.block(packId, loaded, number + 1, false);
-    const key = `${packId} ${number}`;
-    let loading = this.blocks.get(key);
-    if (!loading) {
-      const { lengths } = loaded.pack.blocks[number]!;
-      const length = lengths.reduce((sum, one) => sum + one, 0);
-      loading = this.loadBlock(packId, loaded, number, length);
-      loading.catch(() => this.blocks.delete(key));
-      this.blocks.set(key, loading, { size: Math.max(1, length) });
-    }
-    return loading;
-  }
-
-  private async loadBlock(
+  private block(
     packId: string,
     loaded: LoadedPack,
     number: number,
-    length: number,
+    next = this.ahead !== null,
   ): Promise<Buffer> {
-    const { bytes, pack } = loaded;
-    const block = pack.blocks[number]!;
-    const sealed = await (this.readAhead
-      ? this.fromStretch(packId, loaded, number)
-      : bytes.read(block.offset, block.sealedLength)
+    if (next && number + 1 < loaded.pack.blocks.length) this.block(packId, loaded, number + 1, false);
+    const key = `${packId} ${number}`;
+    const known = this.blocks.get(key);
+    if (known) return known.content;
+    const length = loaded.pack.blocks[number]!.lengths.reduce((sum, one) => sum + one, 0);
+    const memory = this.ahead?.memories.take(length) ?? null;
+    const content = (
+      memory
+        ? this.fromStretch(packId, loaded, number, (sealed) =>
+            this.ahead!.press.open(loaded.pack.sealedBlock(number, sealed), memory),
+          )
+        : this.loadBlock(loaded, number)
     ).catch(missing);
-    const packed = pack.unsealBlock(number, sealed);
-    if (block.compressed) return compressor.decompress(packed, length);
-    if (packed.length !== length) throw new CodedError("store.damaged", "a block has not its length");
-    return packed;
+    content.catch(() => this.blocks.delete(key));
+    this.blocks.set(key, { content, memory }, { size: Math.max(1, memory?.length ?? length) });
+    return content;
+  }
+
+  private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
+    const { offset, sealedLength } = pack.blocks[number]!;
+    return openBlock(pack.sealedBlock(number, await bytes.read(offset, sealedLength)), compressor);
+  }
+
+  /** A block that is not kept any more gives its memory to the next one. */
+  private async giveBack({ content, memory }: LoadedBlock): Promise<void> {
+    if (!memory) return;
+    await content.catch(() => {});
+    if (this.current?.content.buffer === memory.buffer) this.current = null;
+    this.ahead!.memories.give(memory);
   }
 
   /**
-   * The sealed bytes of a block, out of a stretch of blocks that are fetched at once: from a disk each fetch is opening and
-   * closing, from a bucket a request. As long as one block follows the other, stretches become longer.
+   * Does something with the sealed bytes of a block, out of a stretch of blocks that are fetched at once: from a disk each
+   * fetch is opening and closing, from a bucket a request. As long as one block follows the other, stretches become longer.
    */
-  private fromStretch(packId: string, loaded: LoadedPack, number: number): Promise<Buffer> {
-    const { blocks } = loaded.pack;
-    const block = blocks[number]!;
+  private async fromStretch<T>(
+    packId: string,
+    loaded: LoadedPack,
+    number: number,
+    work: (sealed: Buffer) => Promise<T>,
+  ): Promise<T> {
+    const { offset, sealedLength } = loaded.pack.blocks[number]!;
     const rank = loaded.ranks[number]!;
-    let stretch = this.stretches.find(
-      (one) => one.packId === packId && one.first <= rank && rank < one.after,
-    );
-    if (!stretch) {
-      const [last] = this.stretches;
-      // where the one before ended, in its pack or at the beginning of the next
-      const next = last && (last.packId === packId ? last.after : last.ended ? 0 : null);
-      const follows = last && next !== null && next! <= rank && rank < next! + OUT_OF_ORDER;
-      const first = follows ? next! : rank;
-      const length = follows ? Math.min(STRETCH_BLOCKS, 2 * (last.after - last.first)) : 1;
-      const begin = blocks[loaded.order[first]!]!;
-      let after = rank + 1;
-      for (; after < Math.min(blocks.length, first + length); after += 1) {
-        const one = blocks[loaded.order[after]!]!;
-        if (one.offset + one.sealedLength - begin.offset > STRETCH_BYTES) break;
-      }
-      const end = blocks[loaded.order[after - 1]!]!;
-      stretch = {
-        packId,
-        first,
-        after,
-        ended: after === blocks.length,
-        start: begin.offset,
-        sealed: loaded.bytes.read(begin.offset, end.offset + end.sealedLength - begin.offset),
-      };
-      this.stretches = [stretch, ...this.stretches.slice(0, STRETCHES - 1)];
+    const stretch =
+      this.stretches.find((one) => one.packId === packId && one.first <= rank && rank < one.after) ??
+      this.beginStretch(packId, loaded, rank);
+    const from = offset - stretch.start;
+    stretch.users += 1;
+    try {
+      return await work((await stretch.sealed).subarray(from, from + sealedLength));
+    } catch (error) {
+      // what could not be fetched once may be fetched the next time
+      this.stretches = this.stretches.filter((one) => one !== stretch);
+      stretch.left = true;
+      throw error;
+    } finally {
+      stretch.users -= 1;
+      this.leave(stretch, false);
     }
-    const from = block.offset - stretch.start;
-    return stretch.sealed.then(
-      (sealed) => sealed.subarray(from, from + block.sealedLength),
-      (error: unknown) => {
-        // what could not be fetched once may be fetched the next time
-        this.stretches = this.stretches.filter((one) => one !== stretch);
-        throw error;
-      },
-    );
+  }
+
+  private beginStretch(packId: string, { bytes, pack, order }: LoadedPack, rank: number): Stretch {
+    const { blocks } = pack;
+    const [last] = this.stretches;
+    // where the one before ended, in its pack or at the beginning of the next
+    const next = last && (last.packId === packId ? last.after : last.ended ? 0 : null);
+    const follows = last && next !== null && next! <= rank && rank < next! + OUT_OF_ORDER;
+    const first = follows ? next! : rank;
+    const length = follows ? Math.min(STRETCH_BLOCKS, 2 * (last.after - last.first)) : 1;
+    const begin = blocks[order[first]!]!;
+    let after = rank + 1;
+    for (; after < Math.min(blocks.length, first + length); after += 1) {
+      const one = blocks[order[after]!]!;
+      if (one.offset + one.sealedLength - begin.offset > STRETCH_BYTES) break;
+    }
+    const end = blocks[order[after - 1]!]!;
+    const total = end.offset + end.sealedLength - begin.offset;
+    const memory = this.ahead!.memories.take(total);
+    const stretch: Stretch = {
+      packId,
+      first,
+      after,
+      ended: after === blocks.length,
+      start: begin.offset,
+      memory,
+      sealed: bytes.read(begin.offset, total, memory).then((read) => {
+        if (read.buffer === memory.buffer) return read;
+        read.copy(memory);
+        return memory.subarray(0, read.length);
+      }),
+      users: 0,
+      left: false,
+    };
+    for (const one of this.stretches.slice(STRETCHES - 1)) this.leave(one, true);
+    this.stretches = [stretch, ...this.stretches.slice(0, STRETCHES - 1)];
+    return stretch;
+  }
+
+  /** Its memory is free when nothing is opened from it any more. */
+  private leave(stretch: Stretch, now: boolean): void {
+    stretch.left ||= now;
+    if (stretch.left && stretch.users === 0) this.ahead!.memories.give(stretch.memory);
   }
 }

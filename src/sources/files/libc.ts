@@ -6,11 +6,10 @@ import koffi from "koffi";
  * without a final NUL. Failures throw an Error with `code` (`ENOTSUP`, …) as Node's own calls do.
  */
 const libc = koffi.load("libc.so.6");
-koffi.struct("timespec", { tv_sec: "int64", tv_nsec: "int64" });
 const utimensatCall = libc.func(
-  "int utimensat(int dir, const uint8_t *path, const timespec *times, int flags)",
+  "int utimensat(int dir, const uint8_t *path, const uint8_t *times, int flags)",
 );
-const futimensCall = libc.func("int futimens(int fd, const timespec *times)");
+const futimensCall = libc.func("int futimens(int fd, const uint8_t *times)");
 const lseekCall = libc.func("int64 lseek(int fd, int64 offset, int whence)");
 const llistxattrCall = libc.func("int64 llistxattr(const uint8_t *path, _Out_ uint8_t *list, uint64 size)");
 const lgetxattrCall = libc.func(
@@ -36,11 +35,17 @@ function failed(call: string): Error {
 
 const terminated = (bytes: Uint8Array): Buffer => Buffer.concat([bytes, NUL]);
 
-const timesOf = (mtime: bigint) => {
+/** Two `struct timespec` of 64 bits each for seconds and nanoseconds: of the last use, and of the last change. */
+const times = Buffer.alloc(32);
+function timesOf(mtime: bigint): Buffer {
   const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
-  const time = { tv_sec: (mtime - nanoseconds) / BILLION, tv_nsec: nanoseconds };
-  return [time, time];
-};
+  const words = new BigInt64Array(times.buffer, times.byteOffset, 4);
+  words[0] = (mtime - nanoseconds) / BILLION;
+  words[1] = nanoseconds;
+  words[2] = words[0];
+  words[3] = nanoseconds;
+  return times;
+}
 
 /** Sets the time of last change of a file, folder or link itself, in nanoseconds since 1970. */
 export function setMtime(path: Uint8Array, mtime: bigint): void {

@@ -4,19 +4,12 @@ import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
 import { type Metadata, type MetadataLeft, putFile } from "./put-file";
 
-/** Files that are put in place together. */
-export interface Batch {
-  /** The content of all of them, one after another. */
-  readonly content: Uint8Array;
-  readonly files: readonly FileToPlace[];
-}
 export interface FileToPlace {
   /** The name that it has until it is whole. */
   readonly unfinished: ByteString;
   readonly path: ByteString;
   /** Nothing can be at its path. */
   readonly fresh: boolean;
-  readonly length: number;
   readonly metadata: Metadata;
   readonly digest: boolean;
 }
@@ -24,28 +17,143 @@ export type Placed =
   | (MetadataLeft & { readonly digest: string | null })
   | { readonly code: string | null; readonly coded: boolean; readonly message: string };
 
-/** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
-export function placeAll({ content, files }: Batch): Placed[] {
-  let at = 0;
-  return files.map(({ unfinished, path, fresh, length, metadata, digest }) => {
-    const bytes = content.subarray(at, at + length);
-    at += length;
-    try {
-      const put = putFile(unfinished, bytes, metadata, digest);
-      putInPlace(unfinished, path, fresh);
-      return put;
-    } catch (error) {
-      // what could not be made is not ours
-      if ((error as NodeJS.ErrnoException).syscall !== "open") tryUnlink(unfinished);
-      const coded = error instanceof CodedError;
-      return {
-        code: (error as NodeJS.ErrnoException).code ?? null,
-        coded,
-        message: (error as Error).message,
-      };
+/** Files of a batch and their bytes, at most. */
+export const BATCH_FILES = 64;
+export const BATCH_BYTES = 1024 * 1024;
+
+/** Shared memory of a batch: the content of all files, one after another, and `WORDS` numbers for each. */
+export interface BatchMemory {
+  readonly content: Uint8Array;
+  readonly numbers: Float64Array;
+}
+export const makeMemory = (): BatchMemory => ({
+  content: new Uint8Array(new SharedArrayBuffer(BATCH_BYTES)),
+  numbers: new Float64Array(new SharedArrayBuffer(BATCH_FILES * WORDS * 8)),
+});
+
+/** Files that are put in place together. What is sent for each is little: a batch for every 64 files is many of them. */
+export interface Batch {
+  readonly memory: BatchMemory;
+  readonly count: number;
+  /** For each file its path and the name that it has until it is whole, with a NUL after each. */
+  readonly names: string;
+  /** Extended attributes of those files that have some, by their number in the batch. */
+  readonly attributes: ReadonlyMap<number, NonNullable<Metadata["xattrs"]>>;
+}
+
+/** Length, fresh, digest, mode, uid, gid, seconds and nanoseconds of the time of last change. */
+const WORDS = 8;
+const BILLION = 1_000_000_000n;
+
+/** Gathers files into a batch. */
+export class BatchBuilder {
+  private names = "";
+  private readonly attributes = new Map<number, NonNullable<Metadata["xattrs"]>>();
+  private used = 0;
+  count = 0;
+
+  constructor(private readonly memory: BatchMemory) {}
+
+  hasRoomFor(length: number): boolean {
+    return this.count < BATCH_FILES && this.used + length <= BATCH_BYTES;
+  }
+
+  add({ unfinished, path, fresh, metadata, digest }: FileToPlace, pieces: readonly Uint8Array[]): void {
+    const from = this.used;
+    for (const piece of pieces) {
+      this.memory.content.set(piece, this.used);
+      this.used += piece.length;
     }
+    const { mode, uid, gid, mtime, xattrs } = metadata;
+    const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
+    const { numbers } = this.memory;
+    let at = this.count * WORDS;
+    numbers[at++] = this.used - from;
+    numbers[at++] = Number(fresh);
+    numbers[at++] = Number(digest);
+    numbers[at++] = mode;
+    numbers[at++] = uid;
+    numbers[at++] = gid;
+    numbers[at++] = Number((mtime - nanoseconds) / BILLION);
+    numbers[at] = Number(nanoseconds);
+    if (xattrs?.length) this.attributes.set(this.count, xattrs);
+    this.names += `${path}\0${unfinished}\0`;
+    this.count += 1;
+  }
+
+  batch(): Batch {
+    const { memory, count, names, attributes } = this;
+    return { memory, count, names, attributes };
+  }
+}
+
+/** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
+export function placeAll({ memory, count, names, attributes }: Batch): Placed[] {
+  const paths = names.split("\0");
+  let from = 0;
+  return Array.from({ length: count }, (_, i) => {
+    const [length, fresh, digest, mode, uid, gid, seconds, nanoseconds] = memory.numbers.subarray(
+      i * WORDS,
+      (i + 1) * WORDS,
+    ) as unknown as [number, number, number, number, number, number, number, number];
+    const content = memory.content.subarray(from, from + length);
+    from += length;
+    const xattrs = attributes.get(i);
+    const mtime = BigInt(seconds) * BILLION + BigInt(nanoseconds);
+    const metadata = { uid, gid, mode, mtime, ...(xattrs ? { xattrs } : {}) };
+    return placeOne(paths[2 * i]!, paths[2 * i + 1]!, content, metadata, fresh === 1, digest === 1);
   });
 }
+
+function placeOne(
+  path: ByteString,
+  unfinished: ByteString,
+  content: Uint8Array,
+  metadata: Metadata,
+  fresh: boolean,
+  digest: boolean,
+): Placed {
+  try {
+    const put = putFile(unfinished, content, metadata, digest);
+    putInPlace(unfinished, path, fresh);
+    return put;
+  } catch (error) {
+    // what could not be made is not ours
+    if ((error as NodeJS.ErrnoException).syscall !== "open") tryUnlink(unfinished);
+    const coded = error instanceof CodedError;
+    return {
+      code: (error as NodeJS.ErrnoException).code ?? null,
+      coded,
+      message: (error as Error).message,
+    };
+  }
+}
+
+/** What became of a batch as it is sent: most files have nothing to tell, and some a digest alone. */
+export interface ToldShortly {
+  readonly digests: readonly (string | null)[] | null;
+  readonly others: ReadonlyMap<number, Placed>;
+}
+
+export function toldShortly(placed: readonly Placed[]): ToldShortly {
+  const others = new Map<number, Placed>();
+  let digests: (string | null)[] | null = null;
+  for (const [i, one] of placed.entries()) {
+    if ("code" in one || one.owner !== null || one.attributes.length) others.set(i, one);
+    else if (one.digest !== null) {
+      digests ??= placed.map(() => null);
+      digests[i] = one.digest;
+    }
+  }
+  return { digests, others };
+}
+
+/** The same as it was before it was sent. */
+export const toldInFull = ({ digests, others }: ToldShortly, count: number): Placed[] =>
+  Array.from(
+    { length: count },
+    (_, i) => others.get(i) ?? { owner: null, attributes: [], digest: digests?.[i] ?? null },
+  );
 
 /** Gives what is whole its name. A folder that is there gives way only when it is empty. */
 export function putInPlace(unfinished: ByteString, path: ByteString, fresh: boolean): void {

@@ -1,13 +1,11 @@
 import { parentPort } from "node:worker_threads";
-import { type Batch, placeAll } from "./placing-batch";
+import { type Batch, placeAll, toldShortly } from "./placing-batch";
 
-/** A thread that puts whole files in place, batch after batch. The memory of a batch goes back with the answer. */
-parentPort!.on("message", (batch: Batch & { readonly id: number }) => {
+/** A thread that puts whole files in place, batch after batch. */
+parentPort!.on("message", ({ id, ...batch }: Batch & { readonly id: number }) => {
   try {
-    const placed = placeAll(batch);
-    const memory = batch.content.buffer as ArrayBuffer;
-    parentPort!.postMessage({ id: batch.id, placed, memory }, [memory]);
+    parentPort!.postMessage({ id, told: toldShortly(placeAll(batch)) });
   } catch (error) {
-    parentPort!.postMessage({ id: batch.id, error });
+    parentPort!.postMessage({ id, error });
   }
 });

@@ -3,7 +3,17 @@ import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Worker } from "node:worker_threads";
-import { type Batch, type FileToPlace, type Placed, placeAll } from "./placing-batch";
+import {
+  type Batch,
+  BatchBuilder,
+  type BatchMemory,
+  type FileToPlace,
+  makeMemory,
+  type Placed,
+  placeAll,
+  type ToldShortly,
+  toldInFull,
+} from "./placing-batch";
 
 /**
  * Puts small files in place beside the thread that reads them: making, naming and dating a file takes longer than its
@@ -11,11 +21,7 @@ import { type Batch, type FileToPlace, type Placed, placeAll } from "./placing-b
  */
 export interface Placing {
   /** A file of at most `SMALL_BYTES`, whose pieces are copied at once. Waits where much is under way. */
-  put(
-    file: Omit<FileToPlace, "length">,
-    content: readonly Uint8Array[],
-    told: (placed: Placed) => void,
-  ): Promise<void>;
+  put(file: FileToPlace, content: readonly Uint8Array[], told: (placed: Placed) => void): Promise<void>;
   /** Does something once all that was handed over before is in place. */
   afterwards(work: () => void): void;
   /** Until all of it is done. Throws what nobody foresaw. */
@@ -24,23 +30,17 @@ export interface Placing {
 
 /** What is larger is written by the thread that reads it, piece by piece. */
 export const SMALL_BYTES = 256 * 1024;
-const BATCH_FILES = 64;
-const BATCH_BYTES = 1024 * 1024;
 const MOST_THREADS = 2;
 const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "placing-worker.mjs");
 
-interface Done {
-  readonly placed: readonly Placed[];
-  /** The memory of the batch, to be used again. */
-  readonly memory: ArrayBuffer;
-}
 interface Waiting {
-  readonly resolve: (done: Done) => void;
+  readonly resolve: (told: ToldShortly) => void;
   readonly reject: (error: unknown) => void;
 }
 
-interface Answer extends Partial<Done> {
+interface Answer {
   readonly id: number;
+  readonly told?: ToldShortly;
   readonly error?: unknown;
 }
 
@@ -64,12 +64,12 @@ class Threads {
       resourceLimits: { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 },
     });
     const slot = { worker, busy: 0 };
-    worker.on("message", ({ id, placed, memory, error }: Answer) => {
+    worker.on("message", ({ id, told, error }: Answer) => {
       const { resolve, reject } = this.waiting.get(id)!;
       this.waiting.delete(id);
       slot.busy -= 1;
       if (slot.busy === 0) worker.unref();
-      if (placed && memory) resolve({ placed, memory });
+      if (told) resolve(told);
       else reject(error);
     });
     worker.on("error", (error) => {
@@ -81,16 +81,17 @@ class Threads {
     return slot;
   }
 
-  place(batch: Batch): Promise<Done> {
-    return new Promise((resolve, reject) => {
+  async place(batch: Batch): Promise<readonly Placed[]> {
+    const told = await new Promise<ToldShortly>((resolve, reject) => {
       const id = this.next;
       this.next += 1;
       this.waiting.set(id, { resolve, reject });
       const slot = this.slots.reduce((a, b) => (b.busy < a.busy ? b : a));
       if (slot.busy === 0) slot.worker.ref();
       slot.busy += 1;
-      slot.worker.postMessage({ id, ...batch }, [batch.content.buffer as ArrayBuffer]);
+      slot.worker.postMessage({ id, ...batch });
     });
+    return toldInFull(told, batch.count);
   }
 }
 
@@ -98,16 +99,11 @@ let threads: Threads | null = null;
 
 /** Threads where the built programs lie; in this thread otherwise, as in unit tests. */
 export function beginPlacing(): Placing {
-  if (!existsSync(WORKER_FILE)) return new Batches(placeHere, 1);
+  if (!existsSync(WORKER_FILE)) return new Batches(async (batch) => placeAll(batch), 1);
   threads ??= new Threads(WORKER_FILE);
   const running = threads;
   return new Batches((batch) => running.place(batch), running.width);
 }
-
-const placeHere = async (batch: Batch): Promise<Done> => ({
-  placed: placeAll(batch),
-  memory: batch.content.buffer as ArrayBuffer,
-});
 
 /** Who hears what became of a file, and what is done once that was told. */
 interface Hearer {
@@ -116,10 +112,9 @@ interface Hearer {
 }
 
 class Batches implements Placing {
-  private content = new Uint8Array(BATCH_BYTES);
-  private readonly memories: ArrayBuffer[] = [];
-  private used = 0;
-  private files: FileToPlace[] = [];
+  private memory = makeMemory();
+  private readonly memories: BatchMemory[] = [];
+  private building = new BatchBuilder(this.memory);
   private hearers: Hearer[] = [];
   /** Ends when all that was handed over has been told of, in order. */
   private line: Promise<void> = Promise.resolve();
@@ -127,22 +122,14 @@ class Batches implements Placing {
   private readonly underWay = new Set<Promise<unknown>>();
 
   constructor(
-    private readonly place: (batch: Batch) => Promise<Done>,
+    private readonly place: (batch: Batch) => Promise<readonly Placed[]>,
     private readonly width: number,
   ) {}
 
-  async put(
-    file: Omit<FileToPlace, "length">,
-    content: readonly Uint8Array[],
-    told: Hearer["told"],
-  ): Promise<void> {
+  async put(file: FileToPlace, content: readonly Uint8Array[], told: Hearer["told"]): Promise<void> {
     const length = content.reduce((sum, piece) => sum + piece.length, 0);
-    if (this.files.length === BATCH_FILES || this.used + length > this.content.length) await this.flush();
-    for (const piece of content) {
-      this.content.set(piece, this.used);
-      this.used += piece.length;
-    }
-    this.files.push({ ...file, length });
+    if (!this.building.hasRoomFor(length)) await this.flush();
+    this.building.add(file, content);
     this.hearers.push({ told, afterwards: [] });
   }
 
@@ -153,16 +140,15 @@ class Batches implements Placing {
   }
 
   private send(): void {
-    if (this.files.length === 0) return;
-    const { files, hearers } = this;
-    const batch = { content: this.content.subarray(0, this.used), files };
-    this.content = new Uint8Array(this.memories.pop() ?? new ArrayBuffer(BATCH_BYTES));
-    this.used = 0;
-    this.files = [];
+    if (this.building.count === 0) return;
+    const { hearers, memory } = this;
+    const batch = this.building.batch();
+    this.memory = this.memories.pop() ?? makeMemory();
+    this.building = new BatchBuilder(this.memory);
     this.hearers = [];
     const done = this.place(batch);
     const settled = done.then(
-      ({ memory }) => {
+      () => {
         this.memories.push(memory);
       },
       () => {},
@@ -170,7 +156,7 @@ class Batches implements Placing {
     this.underWay.add(settled);
     settled.finally(() => this.underWay.delete(settled));
     this.inLine(async () => {
-      const { placed } = await done;
+      const placed = await done;
       for (const [i, { told, afterwards }] of hearers.entries()) {
         told(placed[i]!);
         for (const work of afterwards) work();

@@ -92,11 +92,11 @@ export class LocalFolder implements Place {
     return (await stat(this.path(name)).catch((error) => Promise.reject(coded(error, name)))).size;
   }
 
-  async read(name: string, offset: number, length: number): Promise<Buffer> {
+  async read(name: string, offset: number, length: number, into?: Buffer): Promise<Buffer> {
     let file: FileHandle | undefined;
     try {
       file = await open(this.path(name), "r");
-      const buffer = Buffer.allocUnsafe(length);
+      const buffer = into && into.length >= length ? into : Buffer.allocUnsafe(length);
       let filled = 0;
       while (filled < length) {
         const { bytesRead } = await file.read(buffer, filled, length - filled, offset + filled);

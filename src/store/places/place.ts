@@ -15,8 +15,8 @@ export interface Place {
     lockedUntil?: Date,
   ): Promise<number>;
   size(name: string): Promise<number>;
-  /** Reads `length` bytes from `offset`; fewer when the object ends before. */
-  read(name: string, offset: number, length: number): Promise<Buffer>;
+  /** Reads `length` bytes from `offset`; fewer when the object ends before. Into the memory given, where a place can. */
+  read(name: string, offset: number, length: number, into?: Buffer): Promise<Buffer>;
   /** Names below a prefix that ends with a slash, in no order; unfinished objects are not among them. */
   list(prefix: string): AsyncIterable<string>;
   /** Removes an object; one that is not there is no error. */

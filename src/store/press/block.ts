@@ -1,4 +1,5 @@
-import { paddedLength, seal, TAG_BYTES } from "../sealing";
+import { CodedError } from "@/core/codes";
+import { paddedLength, seal, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
 /** Chunks that become one sealed block of a pack. */
@@ -50,6 +51,29 @@ export async function pressBlock(
     at += piece.length;
   }
   return { sealed, packedLength: packed.length, compressed: small !== null };
+}
+
+/** A sealed block as it lies in its pack, and what opens it. */
+export interface SealedBlock {
+  readonly sealed: Uint8Array;
+  readonly key: Uint8Array;
+  readonly header: Uint8Array;
+  readonly place: number;
+  /** Length before padding. */
+  readonly packedLength: number;
+  readonly compressed: boolean;
+  /** Length of the content. */
+  readonly length: number;
+}
+
+/** The content of a block, in the memory given where there is one. Throws `store.damaged` where it is not what was sealed. */
+export async function openBlock(block: SealedBlock, compressor: Compressor, into?: Buffer): Promise<Buffer> {
+  const packed = unseal(block.key, block.place, block.header, block.sealed).subarray(0, block.packedLength);
+  if (block.compressed) return compressor.decompress(packed, block.length, into);
+  if (packed.length !== block.length) throw new CodedError("store.damaged", "a block has not its length");
+  if (!into) return packed;
+  packed.copy(into);
+  return into.subarray(0, block.length);
 }
 
 function gather(parts: readonly Uint8Array[], scratch: Scratch): Uint8Array {

@@ -12,8 +12,8 @@ export interface Compressor {
   readonly name: string;
   /** The bytes compressed; null when they would not become shorter. */
   compress(raw: Uint8Array, level: number): Promise<Buffer | null>;
-  /** Exactly `length` bytes. Throws `store.damaged` for anything else. */
-  decompress(packed: Uint8Array, length: number): Promise<Buffer>;
+  /** Exactly `length` bytes, in the memory given where there is one. Throws `store.damaged` for anything else. */
+  decompress(packed: Uint8Array, length: number, into?: Buffer): Promise<Buffer>;
 }
 
 const damaged = (cause?: unknown) =>
@@ -25,10 +25,12 @@ export const packageCompressor: Compressor = {
     const packed = await zstd.compress(raw as Buffer, level);
     return packed.length < raw.length ? packed : null;
   },
-  decompress: async (packed, length) => {
+  decompress: async (packed, length, into) => {
     const raw = await zstd.decompress(packed as Buffer).catch((error) => Promise.reject(damaged(error)));
     if (raw.length !== length) throw damaged();
-    return raw;
+    if (!into) return raw;
+    raw.copy(into);
+    return into.subarray(0, length);
   },
 };
 
@@ -74,9 +76,9 @@ export function systemCompressor(threaded: boolean): Compressor | null {
         const written = await compressCall(context, scratch, raw.length - 1, raw, raw.length, level);
         return isError(written) ? null : Buffer.from(scratch.subarray(0, Number(written)));
       }),
-    decompress: (packed, length) =>
+    decompress: (packed, length, into) =>
       unpacking.use(0, async ({ context }) => {
-        const raw = Buffer.allocUnsafe(length);
+        const raw = into ? into.subarray(0, length) : Buffer.allocUnsafe(length);
         const written = await decompressCall(context, raw, length, packed, packed.length);
         if (isError(written) || Number(written) !== length) throw damaged();
         return raw;

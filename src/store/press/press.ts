@@ -3,17 +3,23 @@ import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Worker } from "node:worker_threads";
+import { type Code, CodedError } from "@/core/codes";
 import { CHUNK_MAX } from "../chunker";
-import { type BlockJob, type PressedBlock, pressBlock } from "./block";
+import { type BlockJob, openBlock, type PressedBlock, pressBlock, type SealedBlock } from "./block";
 import { compressor } from "./compressor";
 import type { ThreadJob } from "./worker";
 
-/** Compresses and seals blocks beside the thread that reads. */
+/** Compresses and seals blocks beside the thread that reads, and opens them beside the one that writes files. */
 export interface Press {
   /** How many blocks are worked on at a time. */
   readonly width: number;
   /** Calls `take` with the block, whose memory is used again when it returns. */
   press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void>;
+  /**
+   * The content of a block, in shared memory that is at least as long as it. Throws `store.damaged` where it is not what was
+   * sealed.
+   */
+  open(block: SealedBlock, into: Buffer): Promise<Buffer>;
 }
 
 const MOST_THREADS = 4;
@@ -24,23 +30,25 @@ const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "press-worker.
 export const inlinePress: Press = {
   width: 2,
   press: async (job, take) => take(await pressBlock(job, compressor, (length) => Buffer.allocUnsafe(length))),
+  open: (block, into) => openBlock(block, compressor, into),
 };
 
 /** A sealed block is at most a chunk at its longest, with padding and tag; what is longer comes in memory of its own. */
 const OUT_BYTES = Math.ceil(CHUNK_MAX * 1.125) + 4096;
 
-interface Waiting {
-  readonly out: Buffer;
-  readonly take: (block: PressedBlock) => void;
-  readonly resolve: () => void;
-  readonly reject: (error: unknown) => void;
-}
-
 interface Answer {
   readonly id: number;
   readonly block?: Omit<PressedBlock, "sealed"> & { readonly sealed: Uint8Array | number };
-  readonly error?: unknown;
+  readonly failure?: { readonly code: Code | null; readonly message: string };
 }
+
+interface Waiting {
+  readonly resolve: (answer: Answer) => void;
+  readonly reject: (error: unknown) => void;
+}
+
+const errorOf = ({ code, message }: NonNullable<Answer["failure"]>): Error =>
+  code ? Object.assign(new CodedError(code), { message }) : new Error(message);
 
 /** Threads that are kept for the whole process; they do not keep it alive. */
 class ThreadedPress implements Press {
@@ -61,16 +69,14 @@ class ThreadedPress implements Press {
       resourceLimits: { maxYoungGenerationSizeMb: 4, maxOldGenerationSizeMb: 32 },
     });
     const slot = { worker, busy: 0 };
-    worker.on("message", ({ id, block, error }: Answer) => {
-      const { out, take, resolve, reject } = this.waiting.get(id)!;
-      this.waiting.delete(id);
+    worker.on("message", (answer: Answer) => {
+      const { resolve, reject } = this.waiting.get(answer.id)!;
+      this.waiting.delete(answer.id);
       slot.busy -= 1;
       if (slot.busy === 0) worker.unref();
-      if (!block) return reject(error);
-      const { sealed } = block;
-      take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
-      this.outs.push(out);
-      resolve();
+      const { failure } = answer;
+      if (failure) reject(errorOf(failure));
+      else resolve(answer);
     });
     worker.on("error", (error) => {
       // nothing is told apart any more: all that waits fails, and its runs with it
@@ -82,18 +88,30 @@ class ThreadedPress implements Press {
     return slot;
   }
 
-  press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
+  private ask(job: Omit<ThreadJob, "id">, own: readonly ArrayBuffer[] = []): Promise<Answer> {
     return new Promise((resolve, reject) => {
       const id = this.next;
       this.next += 1;
-      const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
-      this.waiting.set(id, { out, take, resolve, reject });
+      this.waiting.set(id, { resolve, reject });
       const slot = this.workers.reduce((a, b) => (b.busy < a.busy ? b : a));
       if (slot.busy === 0) slot.worker.ref();
       slot.busy += 1;
-      const { parts, own } = forThread(job.parts);
-      slot.worker.postMessage({ id, job: { ...job, parts }, out } satisfies ThreadJob, own);
+      slot.worker.postMessage({ id, ...job } satisfies ThreadJob, own);
     });
+  }
+
+  async press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
+    const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
+    const { parts, own } = forThread(job.parts);
+    const block = (await this.ask({ press: { ...job, parts }, out }, own)).block!;
+    const { sealed } = block;
+    take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
+    this.outs.push(out);
+  }
+
+  async open(block: SealedBlock, into: Buffer): Promise<Buffer> {
+    await this.ask({ open: block, out: into });
+    return into.subarray(0, block.length);
   }
 }
 

@@ -1,0 +1,29 @@
+/**
+ * Shared memory for blocks and for what they are read from, used again and again: what is made anew for each of them would
+ * be collected again soon, and looking for it costs more than opening them.
+ */
+export class Memories {
+  private readonly spare = new Map<number, Buffer[]>();
+  private spareBytes = 0;
+
+  /** Memory of at least a length; its content is anything. */
+  take(length: number): Buffer {
+    const size = Math.max(LEAST_BYTES, 2 ** Math.ceil(Math.log2(length)));
+    const memory = this.spare.get(size)?.pop();
+    if (!memory) return Buffer.from(new SharedArrayBuffer(size));
+    this.spareBytes -= size;
+    return memory;
+  }
+
+  /** Gives back what nobody reads any more. */
+  give(memory: Buffer): void {
+    if (this.spareBytes + memory.length > SPARE_BYTES) return;
+    this.spareBytes += memory.length;
+    const spare = this.spare.get(memory.length);
+    if (spare) spare.push(memory);
+    else this.spare.set(memory.length, [memory]);
+  }
+}
+
+const LEAST_BYTES = 1024 * 1024;
+const SPARE_BYTES = 48 * 1024 * 1024;
