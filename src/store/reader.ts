@@ -1,5 +1,6 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
+import type { Holder } from "./cutting/windows";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
@@ -32,15 +33,29 @@ interface Stretch {
   users: number;
   left: boolean;
 }
-/** A block's content, there or on its way, and the memory that it is used again with. */
-interface LoadedBlock {
-  readonly content: Promise<Buffer>;
-  readonly memory: Buffer | null;
+/** A block's content, there or on its way; its memory is used again when nobody holds it any more. */
+class LoadedBlock implements Holder {
+  private holders = 1;
+  constructor(
+    readonly content: Promise<Buffer>,
+    private readonly free: () => void,
+  ) {}
+
+  hold(): void {
+    this.holders += 1;
+  }
+
+  release(): void {
+    this.holders -= 1;
+    if (this.holders === 0) void this.content.then(this.free, this.free);
+  }
 }
 /** How long a stretch is at most, and how many are held. */
 const STRETCH_BLOCKS = 8;
 const STRETCH_BYTES = 8 * 1024 * 1024;
 const STRETCHES = 2;
+/** So many blocks are opened before they are asked for. */
+const AHEAD = 3;
 /** Blocks lie in a pack in the order in which they were ready, not quite in that of their numbers. */
 const OUT_OF_ORDER = 4;
 
@@ -54,14 +69,20 @@ interface LoadedPack {
   readonly places: ReadonlyMap<ByteString, readonly [block: number, offset: number, length: number]>;
 }
 
+/** The content of a chunk, which stays as it is until its holder is released. */
+export interface AtHand {
+  readonly bytes: Buffer;
+  readonly holder: Holder;
+}
+
 /** Reads chunks and tree nodes by id, wherever they lie. */
 export interface ChunkReader {
   /** Finds out where chunks lie before they are read one by one; saves a question for each. */
   locate(ids: readonly Uint8Array[]): Promise<void>;
   /** The content of a chunk. Throws `store.damaged` when it is missing or altered. */
   chunk(id: Uint8Array): Promise<Buffer>;
-  /** The same where it lies beside what was read last; null where it has to be waited for. */
-  atHand(id: Uint8Array): Buffer | null;
+  /** The same where it lies beside what was read last, to be held for longer; null where it has to be waited for. */
+  atHand(id: Uint8Array): AtHand | null;
   /** How long the content of a chunk is, bytes, without reading it. */
   length(id: Uint8Array): Promise<number>;
   /** A tree node. Throws `store.damaged` when it is missing or altered. */
@@ -89,8 +110,13 @@ export class CopiesReader implements ChunkReader {
 
   locate = (ids: readonly Uint8Array[]) => this.first((copy) => copy.locate(ids));
   chunk = (id: Uint8Array) => this.first((copy) => copy.chunk(id));
-  atHand(): null {
-    return null;
+  atHand(id: Uint8Array): AtHand | null {
+    try {
+      return this.copies[0]?.atHand(id) ?? null;
+    } catch {
+      // the others are asked when it is read as any other
+      return null;
+    }
   }
   length = (id: Uint8Array) => this.first((copy) => copy.length(id));
   node = (id: Uint8Array) => this.first((copy) => copy.node(id));
@@ -123,7 +149,7 @@ export class StoreReader implements ChunkReader {
   private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
   private readonly blocks = new LRUCache<string, LoadedBlock>({
     maxSize: BLOCK_CACHE_BYTES,
-    dispose: (block) => void this.giveBack(block),
+    dispose: (block) => block.release(),
   });
   private readonly ahead: Ahead | null;
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
@@ -135,8 +161,9 @@ export class StoreReader implements ChunkReader {
   /** The block that something was read from last. */
   private current: {
     readonly places: LoadedPack["places"];
-    readonly block: number;
+    readonly number: number;
     readonly content: Buffer;
+    readonly block: LoadedBlock;
   } | null = null;
   /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
   private lately: { readonly packId: string; readonly places: LoadedPack["places"] }[] = [];
@@ -166,10 +193,12 @@ export class StoreReader implements ChunkReader {
     return this.verified(id, this.chunks);
   }
 
-  atHand(id: Uint8Array): Buffer | null {
+  atHand(id: Uint8Array): AtHand | null {
     const place = this.current?.places.get(idKey(id));
-    if (!place || place[0] !== this.current!.block) return null;
-    return this.checked(id, this.current!.content.subarray(place[1], place[1] + place[2]), this.chunks);
+    if (!place || place[0] !== this.current!.number) return null;
+    const { content, block } = this.current!;
+    const bytes = this.checked(id, content.subarray(place[1], place[1] + place[2]), this.chunks);
+    return { bytes, holder: block };
   }
 
   async node(id: Uint8Array): Promise<TreeNode> {
@@ -240,9 +269,10 @@ export class StoreReader implements ChunkReader {
   }
 
   private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
-    const [loaded, [block, offset, length]] = await this.placeOf(packId, key);
-    const content = await this.block(packId, loaded, block);
-    this.current = { places: loaded.places, block, content };
+    const [loaded, [number, offset, length]] = await this.placeOf(packId, key);
+    const block = this.block(packId, loaded, number);
+    const content = await block.content;
+    this.current = { places: loaded.places, number, content, block };
     return content.subarray(offset, offset + length);
   }
 
@@ -278,16 +308,18 @@ export class StoreReader implements ChunkReader {
     return { bytes, pack, order, ranks, places };
   }
 
-  private block(
-    packId: string,
-    loaded: LoadedPack,
-    number: number,
-    next = this.ahead !== null,
-  ): Promise<Buffer> {
-    if (next && number + 1 < loaded.pack.blocks.length) this.block(packId, loaded, number + 1, false);
+  private block(packId: string, loaded: LoadedPack, number: number): LoadedBlock {
+    const block = this.oneBlock(packId, loaded, number);
+    if (this.ahead)
+      for (let next = number + 1; next <= number + AHEAD && next < loaded.pack.blocks.length; next += 1)
+        this.oneBlock(packId, loaded, next);
+    return block;
+  }
+
+  private oneBlock(packId: string, loaded: LoadedPack, number: number): LoadedBlock {
     const key = `${packId} ${number}`;
     const known = this.blocks.get(key);
-    if (known) return known.content;
+    if (known) return known;
     const length = loaded.pack.blocks[number]!.lengths.reduce((sum, one) => sum + one, 0);
     const memory = this.ahead?.memories.take(length) ?? null;
     const content = (
@@ -298,21 +330,17 @@ export class StoreReader implements ChunkReader {
         : this.loadBlock(loaded, number)
     ).catch(missing);
     content.catch(() => this.blocks.delete(key));
-    this.blocks.set(key, { content, memory }, { size: Math.max(1, memory?.length ?? length) });
-    return content;
+    const block: LoadedBlock = new LoadedBlock(content, () => {
+      if (this.current?.block === block) this.current = null;
+      if (memory) this.ahead!.memories.give(memory);
+    });
+    this.blocks.set(key, block, { size: Math.max(1, memory?.length ?? length) });
+    return block;
   }
 
   private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
     const { offset, sealedLength } = pack.blocks[number]!;
     return openBlock(pack.sealedBlock(number, await bytes.read(offset, sealedLength)), compressor);
-  }
-
-  /** A block that is not kept any more gives its memory to the next one. */
-  private async giveBack({ content, memory }: LoadedBlock): Promise<void> {
-    if (!memory) return;
-    await content.catch(() => {});
-    if (this.current?.content.buffer === memory.buffer) this.current = null;
-    this.ahead!.memories.give(memory);
   }
 
   /**

@@ -165,9 +165,9 @@ describe("a reader", () => {
       const reader = depot.reader();
       expect(reader.atHand(ids[0]!)).toBeNull();
       await reader.chunk(ids[0]!);
-      expect(ids.map((id) => reader.atHand(id)?.toString())).toEqual(["one", "two", "three"]);
+      expect(ids.map((id) => reader.atHand(id)?.bytes.toString())).toEqual(["one", "two", "three"]);
       expect(reader.atHand(Buffer.alloc(32))).toBeNull();
-      reader.atHand(ids[1]!)!.write("TWO");
+      reader.atHand(ids[1]!)!.bytes.write("TWO");
       expect(() => reader.atHand(ids[1]!)).toThrow(/not what its id says/);
     });
   });

@@ -1,5 +1,6 @@
 import { lstatSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
+import type { Holder } from "@/store/cutting/windows";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
 import { type Metadata, type MetadataLeft, putFile } from "./put-file";
@@ -18,10 +19,10 @@ export type Placed =
   | { readonly code: string | null; readonly coded: boolean; readonly message: string };
 
 /** Files of a batch and their bytes, at most. */
-export const BATCH_FILES = 64;
-export const BATCH_BYTES = 1024 * 1024;
+export const BATCH_FILES = 192;
+export const BATCH_BYTES = 2 * 1024 * 1024;
 
-/** Shared memory of a batch: the content of all files, one after another, and `WORDS` numbers for each. */
+/** Shared memory of a batch: the content of files, one after another, and `WORDS` numbers for each file. */
 export interface BatchMemory {
   readonly content: Uint8Array;
   readonly numbers: Float64Array;
@@ -31,9 +32,11 @@ export const makeMemory = (): BatchMemory => ({
   numbers: new Float64Array(new SharedArrayBuffer(BATCH_FILES * WORDS * 8)),
 });
 
-/** Files that are put in place together. What is sent for each is little: a batch for every 64 files is many of them. */
+/** Files that are put in place together. What is sent for each is little, since it adds up. */
 export interface Batch {
   readonly memory: BatchMemory;
+  /** Shared memory elsewhere that content lies in. */
+  readonly elsewhere: readonly SharedArrayBuffer[];
   readonly count: number;
   /** For each file its path and the name that it has until it is whole, with a NUL after each. */
   readonly names: string;
@@ -41,34 +44,45 @@ export interface Batch {
   readonly attributes: ReadonlyMap<number, NonNullable<Metadata["xattrs"]>>;
 }
 
-/** Length, fresh, digest, mode, uid, gid, seconds and nanoseconds of the time of last change. */
-const WORDS = 8;
+/**
+ * Where the content lies (0: in the batch's memory, else elsewhere, counted from 1), from which byte on, its length; fresh,
+ * digest; mode, uid, gid, seconds and nanoseconds of the time of last change.
+ */
+const WORDS = 10;
 const BILLION = 1_000_000_000n;
 
 /** Gathers files into a batch. */
 export class BatchBuilder {
   private names = "";
   private readonly attributes = new Map<number, NonNullable<Metadata["xattrs"]>>();
+  /** Of the batch's own memory, and of all content. */
   private used = 0;
+  private bytes = 0;
+  /** Who holds the memory elsewhere, each once. */
+  private readonly elsewhere: SharedArrayBuffer[] = [];
+  private readonly holders: Holder[] = [];
   count = 0;
 
   constructor(private readonly memory: BatchMemory) {}
 
   hasRoomFor(length: number): boolean {
-    return this.count < BATCH_FILES && this.used + length <= BATCH_BYTES;
+    return this.count < BATCH_FILES && this.bytes + length <= BATCH_BYTES;
   }
 
-  add({ unfinished, path, fresh, metadata, digest }: FileToPlace, pieces: readonly Uint8Array[]): void {
-    const from = this.used;
-    for (const piece of pieces) {
-      this.memory.content.set(piece, this.used);
-      this.used += piece.length;
-    }
+  /** Content with a holder is not copied where its memory is shared; it is held until `release`. */
+  add(
+    { unfinished, path, fresh, metadata, digest }: FileToPlace,
+    pieces: readonly Uint8Array[],
+    holder: Holder | null,
+  ): void {
+    const [where, from, length] = this.place(pieces, holder);
     const { mode, uid, gid, mtime, xattrs } = metadata;
     const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
     const { numbers } = this.memory;
     let at = this.count * WORDS;
-    numbers[at++] = this.used - from;
+    numbers[at++] = where;
+    numbers[at++] = from;
+    numbers[at++] = length;
     numbers[at++] = Number(fresh);
     numbers[at++] = Number(digest);
     numbers[at++] = mode;
@@ -79,29 +93,58 @@ export class BatchBuilder {
     if (xattrs?.length) this.attributes.set(this.count, xattrs);
     this.names += `${path}\0${unfinished}\0`;
     this.count += 1;
+    this.bytes += length;
+  }
+
+  private place(
+    pieces: readonly Uint8Array[],
+    holder: Holder | null,
+  ): [where: number, from: number, length: number] {
+    const [only] = pieces;
+    if (holder && pieces.length === 1 && only!.buffer instanceof SharedArrayBuffer) {
+      let known = this.elsewhere.indexOf(only!.buffer);
+      if (known < 0) {
+        holder.hold();
+        this.holders.push(holder);
+        known = this.elsewhere.push(only!.buffer) - 1;
+      }
+      return [known + 1, only!.byteOffset, only!.length];
+    }
+    const from = this.used;
+    for (const piece of pieces) {
+      this.memory.content.set(piece, this.used);
+      this.used += piece.length;
+    }
+    return [0, from, this.used - from];
   }
 
   batch(): Batch {
-    const { memory, count, names, attributes } = this;
-    return { memory, count, names, attributes };
+    const { memory, elsewhere, count, names, attributes } = this;
+    return { memory, elsewhere, count, names, attributes };
+  }
+
+  release(): void {
+    for (const holder of this.holders) holder.release();
   }
 }
 
 /** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
-export function placeAll({ memory, count, names, attributes }: Batch): Placed[] {
+export function placeAll({ memory, elsewhere, count, names, attributes }: Batch): Placed[] {
   const paths = names.split("\0");
-  let from = 0;
+  const { content, numbers } = memory;
   return Array.from({ length: count }, (_, i) => {
-    const [length, fresh, digest, mode, uid, gid, seconds, nanoseconds] = memory.numbers.subarray(
-      i * WORDS,
-      (i + 1) * WORDS,
-    ) as unknown as [number, number, number, number, number, number, number, number];
-    const content = memory.content.subarray(from, from + length);
-    from += length;
+    let at = i * WORDS;
+    const next = () => numbers[at++]!;
+    const [where, from, length, fresh, digest] = [next(), next(), next(), next(), next()];
+    const bytes =
+      where === 0
+        ? content.subarray(from, from + length)
+        : new Uint8Array(elsewhere[where - 1]!, from, length);
+    const [mode, uid, gid] = [next(), next(), next()];
+    const mtime = BigInt(next()) * BILLION + BigInt(next());
     const xattrs = attributes.get(i);
-    const mtime = BigInt(seconds) * BILLION + BigInt(nanoseconds);
-    const metadata = { uid, gid, mode, mtime, ...(xattrs ? { xattrs } : {}) };
-    return placeOne(paths[2 * i]!, paths[2 * i + 1]!, content, metadata, fresh === 1, digest === 1);
+    const metadata = { mode, uid, gid, mtime, ...(xattrs ? { xattrs } : {}) };
+    return placeOne(paths[2 * i]!, paths[2 * i + 1]!, bytes, metadata, fresh === 1, digest === 1);
   });
 }
 

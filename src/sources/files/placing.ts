@@ -3,6 +3,7 @@ import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Worker } from "node:worker_threads";
+import type { Holder } from "@/store/cutting/windows";
 import {
   type Batch,
   BatchBuilder,
@@ -20,8 +21,16 @@ import {
  * content. What became of each is told in the order in which they were handed over.
  */
 export interface Placing {
-  /** A file of at most `SMALL_BYTES`, whose pieces are copied at once. Waits where much is under way. */
-  put(file: FileToPlace, content: readonly Uint8Array[], told: (placed: Placed) => void): Promise<void>;
+  /**
+   * A file of at most `SMALL_BYTES`. Its pieces are copied at once, or held until it is in place where there is a holder.
+   * Waits where much is under way.
+   */
+  put(
+    file: FileToPlace,
+    content: readonly Uint8Array[],
+    told: (placed: Placed) => void,
+    holder?: Holder,
+  ): Promise<void>;
   /** Does something once all that was handed over before is in place. */
   afterwards(work: () => void): void;
   /** Until all of it is done. Throws what nobody foresaw. */
@@ -126,10 +135,18 @@ class Batches implements Placing {
     private readonly width: number,
   ) {}
 
-  async put(file: FileToPlace, content: readonly Uint8Array[], told: Hearer["told"]): Promise<void> {
+  async put(
+    file: FileToPlace,
+    content: readonly Uint8Array[],
+    told: Hearer["told"],
+    holder: Holder | null = null,
+  ): Promise<void> {
     const length = content.reduce((sum, piece) => sum + piece.length, 0);
-    if (!this.building.hasRoomFor(length)) await this.flush();
-    this.building.add(file, content);
+    if (!this.building.hasRoomFor(length)) {
+      holder?.hold();
+      await this.flush().finally(() => holder?.release());
+    }
+    this.building.add(file, content, holder);
     this.hearers.push({ told, afterwards: [] });
   }
 
@@ -141,17 +158,18 @@ class Batches implements Placing {
 
   private send(): void {
     if (this.building.count === 0) return;
-    const { hearers, memory } = this;
-    const batch = this.building.batch();
+    const { hearers, memory, building } = this;
+    const batch = building.batch();
     this.memory = this.memories.pop() ?? makeMemory();
     this.building = new BatchBuilder(this.memory);
     this.hearers = [];
     const done = this.place(batch);
     const settled = done.then(
       () => {
+        building.release();
         this.memories.push(memory);
       },
-      () => {},
+      () => building.release(),
     );
     this.underWay.add(settled);
     settled.finally(() => this.underWay.delete(settled));

@@ -260,7 +260,8 @@ class Restore {
     const content: Uint8Array[] = [];
     // most small files are one chunk, and lie in the block that the one before lay in
     const whole = entry.chunks?.length === ID_BYTES ? this.options.store.atHand(entry.chunks) : null;
-    if (whole?.length === entry.size) content.push(whole!);
+    const holder = whole?.bytes.length === entry.size ? whole!.holder : undefined;
+    if (holder) content.push(whole!.bytes);
     else for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const { uid, gid, mode, mtime, xattrs } = entry;
@@ -274,7 +275,7 @@ class Restore {
       digest: this.options.restored !== undefined,
     };
     this.taken.add(path);
-    await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed));
+    await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed), holder);
   }
 
   private hearPlaced(entry: Entry, path: ByteString, placed: Placed): void {
