@@ -4,7 +4,7 @@ import { benchConsole } from "./console";
 import { benchDeal } from "./deal";
 import { benchDisk } from "./disk";
 import { benchFiles, benchRestore } from "./files";
-import { type Figure, json } from "./ground";
+import { type Figure, json, removeLeftFolders } from "./ground";
 import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
 import { benchMemory, storeOnce } from "./memory";
@@ -33,18 +33,23 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
 };
 
 const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));
-for (const name of wanted.length ? wanted : Object.keys(PARTS)) {
-  const part = PARTS[name];
-  if (!part) {
-    console.error(`There is no part ${name}; there are: ${Object.keys(PARTS).join(", ")}`);
-    process.exit(2);
-  }
-  for (const figure of await part()) {
-    if (json) console.log(JSON.stringify(figure));
-    else {
-      console.log(
-        `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
-      );
+const names = wanted.length ? wanted : Object.keys(PARTS);
+const unknown = names.find((name) => !PARTS[name]);
+if (unknown) {
+  console.error(`There is no part ${unknown}; there are: ${Object.keys(PARTS).join(", ")}`);
+  process.exit(2);
+}
+try {
+  for (const name of names) {
+    for (const figure of await PARTS[name]!()) {
+      if (json) console.log(JSON.stringify(figure));
+      else {
+        console.log(
+          `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
+        );
+      }
     }
   }
+} finally {
+  removeLeftFolders();
 }

@@ -65,8 +65,10 @@ export class BatchBuilder {
 
   constructor(private readonly memory: BatchMemory) {}
 
-  hasRoomFor(length: number): boolean {
-    return this.count < BATCH_FILES && this.bytes + length <= BATCH_BYTES;
+  /** Ends rather where another folder begins. */
+  hasRoomFor(length: number, inAnotherFolder: boolean): boolean {
+    const share = inAnotherFolder ? 2 / 3 : 1;
+    return this.count < share * BATCH_FILES && this.bytes + length <= Math.max(length, share * BATCH_BYTES);
   }
 
   /** Content with a holder is not copied where its memory is shared; it is held until `release`. */

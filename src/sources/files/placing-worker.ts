@@ -1,11 +1,5 @@
-import { parentPort } from "node:worker_threads";
-import { type Batch, placeAll, toldShortly } from "./placing-batch";
+import { answerJobs } from "@/store/threads";
+import { type Batch, placeAll, type ToldShortly, toldShortly } from "./placing-batch";
 
 /** A thread that puts whole files in place, batch after batch. */
-parentPort!.on("message", ({ id, ...batch }: Batch & { readonly id: number }) => {
-  try {
-    parentPort!.postMessage({ id, told: toldShortly(placeAll(batch)) });
-  } catch (error) {
-    parentPort!.postMessage({ id, error });
-  }
-});
+answerJobs<Batch, ToldShortly>((batch) => ({ answer: toldShortly(placeAll(batch)) }));

@@ -2,8 +2,9 @@ import { existsSync } from "node:fs";
 import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { Worker } from "node:worker_threads";
 import type { Holder } from "@/store/cutting/windows";
+import { Threads } from "@/store/threads";
+import type { ByteString } from "@/store/tree";
 import {
   type Batch,
   BatchBuilder,
@@ -42,76 +43,35 @@ export const SMALL_BYTES = 256 * 1024;
 const MOST_THREADS = 2;
 const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "placing-worker.mjs");
 
-interface Waiting {
-  readonly resolve: (told: ToldShortly) => void;
-  readonly reject: (error: unknown) => void;
+let threads: Threads<Batch, ToldShortly> | null = null;
+
+function theThreads(): Threads<Batch, ToldShortly> {
+  const limits = { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 };
+  threads ??= new Threads(WORKER_FILE, Math.min(MOST_THREADS, availableParallelism()), limits, () => {
+    threads = null;
+  });
+  return threads;
 }
 
-interface Answer {
-  readonly id: number;
-  readonly told?: ToldShortly;
-  readonly error?: unknown;
+/** Puts a batch in place; `begins`: it begins in a folder that the batch before has no file in. */
+type Place = (batch: Batch, begins: boolean) => Promise<readonly Placed[]>;
+
+const placeHere: Place = async (batch) => placeAll(batch);
+
+/** Two threads that make files in one folder wait for each other: who had its first files has the others as well. */
+function placeInThreads(running: Threads<Batch, ToldShortly>): Place {
+  let slot = running.idlest;
+  return async (batch, begins) => {
+    if (begins) slot = running.idlest;
+    return toldInFull(await running.ask(batch, [], slot), batch.count);
+  };
 }
-
-/** Threads that are kept for the whole process; they do not keep it alive. */
-class Threads {
-  private readonly waiting = new Map<number, Waiting>();
-  private readonly slots: { readonly worker: Worker; busy: number }[];
-  private next = 0;
-
-  constructor(file: string) {
-    const count = Math.min(MOST_THREADS, availableParallelism());
-    this.slots = Array.from({ length: count }, () => this.begin(file));
-  }
-
-  get width(): number {
-    return this.slots.length * 2;
-  }
-
-  private begin(file: string) {
-    const worker = new Worker(file, {
-      resourceLimits: { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 },
-    });
-    const slot = { worker, busy: 0 };
-    worker.on("message", ({ id, told, error }: Answer) => {
-      const { resolve, reject } = this.waiting.get(id)!;
-      this.waiting.delete(id);
-      slot.busy -= 1;
-      if (slot.busy === 0) worker.unref();
-      if (told) resolve(told);
-      else reject(error);
-    });
-    worker.on("error", (error) => {
-      for (const { reject } of this.waiting.values()) reject(error);
-      this.waiting.clear();
-      threads = null;
-    });
-    worker.unref();
-    return slot;
-  }
-
-  async place(batch: Batch): Promise<readonly Placed[]> {
-    const told = await new Promise<ToldShortly>((resolve, reject) => {
-      const id = this.next;
-      this.next += 1;
-      this.waiting.set(id, { resolve, reject });
-      const slot = this.slots.reduce((a, b) => (b.busy < a.busy ? b : a));
-      if (slot.busy === 0) slot.worker.ref();
-      slot.busy += 1;
-      slot.worker.postMessage({ id, ...batch });
-    });
-    return toldInFull(told, batch.count);
-  }
-}
-
-let threads: Threads | null = null;
 
 /** Threads where the built programs lie; in this thread otherwise, as in unit tests. */
 export function beginPlacing(): Placing {
-  if (!existsSync(WORKER_FILE)) return new Batches(async (batch) => placeAll(batch), 1);
-  threads ??= new Threads(WORKER_FILE);
-  const running = threads;
-  return new Batches((batch) => running.place(batch), running.width);
+  if (!existsSync(WORKER_FILE)) return new Batches(placeHere, 1);
+  const running = theThreads();
+  return new Batches(placeInThreads(running), running.count * 2);
 }
 
 /** Who hears what became of a file, and what is done once that was told. */
@@ -125,13 +85,16 @@ class Batches implements Placing {
   private readonly memories: BatchMemory[] = [];
   private building = new BatchBuilder(this.memory);
   private hearers: Hearer[] = [];
+  /** The folder of the last file, and whether what is being gathered began with another one. */
+  private folder: ByteString | null = null;
+  private begins = true;
   /** Ends when all that was handed over has been told of, in order. */
   private line: Promise<void> = Promise.resolve();
   private failure: { readonly error: unknown } | null = null;
   private readonly underWay = new Set<Promise<unknown>>();
 
   constructor(
-    private readonly place: (batch: Batch) => Promise<readonly Placed[]>,
+    private readonly place: Place,
     private readonly width: number,
   ) {}
 
@@ -142,10 +105,13 @@ class Batches implements Placing {
     holder: Holder | null = null,
   ): Promise<void> {
     const length = content.reduce((sum, piece) => sum + piece.length, 0);
-    if (!this.building.hasRoomFor(length)) {
+    const folder = file.path.slice(0, file.path.lastIndexOf("/"));
+    if (!this.building.hasRoomFor(length, folder !== this.folder)) {
       holder?.hold();
       await this.flush().finally(() => holder?.release());
     }
+    if (this.building.count === 0) this.begins = folder !== this.folder;
+    this.folder = folder;
     this.building.add(file, content, holder);
     this.hearers.push({ told, afterwards: [] });
   }
@@ -163,7 +129,7 @@ class Batches implements Placing {
     this.memory = this.memories.pop() ?? makeMemory();
     this.building = new BatchBuilder(this.memory);
     this.hearers = [];
-    const done = this.place(batch);
+    const done = this.place(batch, this.begins);
     const settled = done.then(
       () => {
         building.release();

@@ -2,12 +2,11 @@ import { existsSync } from "node:fs";
 import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { Worker } from "node:worker_threads";
-import { type Code, CodedError } from "@/core/codes";
 import { CHUNK_MAX } from "../chunker";
+import { Threads } from "../threads";
 import { type BlockJob, openBlock, type PressedBlock, pressBlock, type SealedBlock } from "./block";
 import { compressor } from "./compressor";
-import type { ThreadJob } from "./worker";
+import type { PressAnswer, PressJob } from "./worker";
 
 /** Compresses and seals blocks beside the thread that reads, and opens them beside the one that writes files. */
 export interface Press {
@@ -36,81 +35,30 @@ export const inlinePress: Press = {
 /** A sealed block is at most a chunk at its longest, with padding and tag; what is longer comes in memory of its own. */
 const OUT_BYTES = Math.ceil(CHUNK_MAX * 1.125) + 4096;
 
-interface Answer {
-  readonly id: number;
-  readonly block?: Omit<PressedBlock, "sealed"> & { readonly sealed: Uint8Array | number };
-  readonly failure?: { readonly code: Code | null; readonly message: string };
-}
-
-interface Waiting {
-  readonly resolve: (answer: Answer) => void;
-  readonly reject: (error: unknown) => void;
-}
-
-const errorOf = ({ code, message }: NonNullable<Answer["failure"]>): Error =>
-  code ? Object.assign(new CodedError(code), { message }) : new Error(message);
-
-/** Threads that are kept for the whole process; they do not keep it alive. */
+/** The threads of this process. */
 class ThreadedPress implements Press {
   readonly width: number;
-  private readonly workers: { readonly worker: Worker; busy: number }[];
-  private readonly waiting = new Map<number, Waiting>();
+  private readonly threads: Threads<PressJob, PressAnswer>;
   private readonly outs: Buffer[] = [];
-  private next = 0;
 
   constructor(file: string) {
-    const threads = Math.min(MOST_THREADS, Math.max(2, availableParallelism()));
-    this.width = threads * 2;
-    this.workers = Array.from({ length: threads }, () => this.begin(file));
-  }
-
-  private begin(file: string): { worker: Worker; busy: number } {
-    const worker = new Worker(file, {
-      resourceLimits: { maxYoungGenerationSizeMb: 4, maxOldGenerationSizeMb: 32 },
-    });
-    const slot = { worker, busy: 0 };
-    worker.on("message", (answer: Answer) => {
-      const { resolve, reject } = this.waiting.get(answer.id)!;
-      this.waiting.delete(answer.id);
-      slot.busy -= 1;
-      if (slot.busy === 0) worker.unref();
-      const { failure } = answer;
-      if (failure) reject(errorOf(failure));
-      else resolve(answer);
-    });
-    worker.on("error", (error) => {
-      // nothing is told apart any more: all that waits fails, and its runs with it
-      for (const { reject } of this.waiting.values()) reject(error);
-      this.waiting.clear();
-      forget();
-    });
-    worker.unref();
-    return slot;
-  }
-
-  private ask(job: Omit<ThreadJob, "id">, own: readonly ArrayBuffer[] = []): Promise<Answer> {
-    return new Promise((resolve, reject) => {
-      const id = this.next;
-      this.next += 1;
-      this.waiting.set(id, { resolve, reject });
-      const slot = this.workers.reduce((a, b) => (b.busy < a.busy ? b : a));
-      if (slot.busy === 0) slot.worker.ref();
-      slot.busy += 1;
-      slot.worker.postMessage({ id, ...job } satisfies ThreadJob, own);
-    });
+    const count = Math.min(MOST_THREADS, Math.max(2, availableParallelism()));
+    const limits = { maxYoungGenerationSizeMb: 4, maxOldGenerationSizeMb: 32 };
+    this.threads = new Threads(file, count, limits, forget);
+    this.width = count * 2;
   }
 
   async press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
     const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
     const { parts, own } = forThread(job.parts);
-    const block = (await this.ask({ press: { ...job, parts }, out }, own)).block!;
+    const block = (await this.threads.ask({ press: { ...job, parts }, out }, own))!;
     const { sealed } = block;
     take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
     this.outs.push(out);
   }
 
   async open(block: SealedBlock, into: Buffer): Promise<Buffer> {
-    await this.ask({ open: block, out: into });
+    await this.threads.ask({ open: block, out: into });
     return into.subarray(0, block.length);
   }
 }
