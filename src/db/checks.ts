@@ -1,4 +1,5 @@
 import type { DamageFacts } from "@/core/protection/causes";
+import type { PointNamed } from "@/core/protection/damages";
 import { all, allPlanned, change, one, type Tx } from "./scope";
 
 export const CHECK_DEPTHS = ["objects", "trees", "bytes"] as const;
@@ -82,6 +83,20 @@ export const damagesOf = (tx: Tx, spaceId: string) =>
     tx,
     `select object, object_id as "objectId", found_at as "foundAt", detail, touches from damages where space_id = $1 order by found_at`,
     [spaceId],
+  );
+/** Clients' shares of depots in which damage is known. */
+export const damagedShares = (tx: Tx) =>
+  all<{ readonly depotId: string; readonly clientId: string }>(
+    tx,
+    `select distinct g.depot_id as "depotId", g.client_id as "clientId" from damages d join grants g on g.space_id = d.space_id`,
+  );
+/** The recovery points that damage touches, by their ids in hex. */
+export const pointsNamed = (tx: Tx, ids: readonly string[]) =>
+  all<PointNamed>(
+    tx,
+    `select encode(p.id, 'hex') as id, s.name as "sourceName", p.moment from points p join sources s on s.id = p.source_id
+     where p.id = any(select decode(i, 'hex') from unnest($1::text[]) i)`,
+    [ids],
   );
 export const noteDamage = (tx: Tx, spaceId: string, clientId: string, damage: Damage) =>
   change(

@@ -56,6 +56,14 @@ export const countRunDepot = (tx: Tx, runId: string, depotId: string, bytes: num
     "update run_depots set packs = packs + 1, bytes = bytes + $3 where run_id = $1 and depot_id = $2",
     [runId, depotId, bytes],
   );
+/** A run that ended: where it kept no point in any depot, it is not writing to them any more, and nothing is to catch up. */
+export const breakOffRunDepots = (tx: Tx, runId: string) =>
+  change(
+    tx,
+    `update run_depots set state = 'broken off' where run_id = $1
+     and not exists (select from run_depots k where k.run_id = $1 and k.state in ('kept', 'caught up'))`,
+    [runId],
+  );
 /** A point's run has nothing to make up for in this depot any more. */
 export const markCaughtUp = (tx: Tx, pointId: Buffer, depotId: string) =>
   change(

@@ -302,6 +302,33 @@ export const openRuns = (tx: Tx, filter: StandingFilter) =>
     scopeValues(filter),
   );
 
+/** What may keep waiting runs of a source from beginning, as a list tells it. */
+export interface WaitingFacts {
+  readonly sourceId: string;
+  readonly machineSeen: Date | null;
+  /** Where all its depots are away by plan: the one that is back first. */
+  readonly awayDepot: string | null;
+  readonly awayUntil: Date | null;
+}
+export const waitingFacts = async (tx: Tx, sourceIds: readonly string[], now: Date) =>
+  new Map(
+    (
+      await all<WaitingFacts>(
+        tx,
+        `select s.id as "sourceId", m.seen_at as "machineSeen",
+           case when away.every then away.depot end as "awayDepot", case when away.every then away.until end as "awayUntil"
+         from sources s left join machines m on m.id = s.machine_id
+         left join lateral (
+           select bool_and(a.until is not null) as every, min(a.until) as until, (array_agg(d.name order by a.until))[1] as depot
+           from run_depots_of(s.rules->'where') r(id) join depots d on d.id = r.id
+           cross join lateral (select max(to_at) as until from absences where depot_id = r.id and from_at <= $2 and to_at > $2) a
+         ) away on s.rules is not null
+         where s.id = any($1)`,
+        [sourceIds, now],
+      )
+    ).map((facts) => [facts.sourceId, facts]),
+  );
+
 export interface PastFilter extends StandingFilter {
   readonly outcome?: string | null;
   readonly kind?: string | null;

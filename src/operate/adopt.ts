@@ -29,7 +29,7 @@ import type { Services } from "@/server/services";
 import { keyContext } from "@/server/space-readers";
 import { record } from "@/server/who";
 import { deriveStoreKeys } from "@/store/keys";
-import { lastPart, packName, pointsOf, SPACES } from "@/store/layout";
+import { DEPOT_FILE, lastPart, packName, pointsOf, SPACES } from "@/store/layout";
 import { openPack } from "@/store/pack";
 import type { Place } from "@/store/places/place";
 import { openPoint, type PointContent } from "@/store/point";
@@ -79,7 +79,8 @@ const UNKNOWN_CLIENT = {
 export async function adopt(services: Services, dataKey: Buffer, options: AdoptOptions): Promise<Adopted> {
   const { place } = options.place;
   const described = await readDescription(place);
-  if (!described) throw new CodedError("depot.not-a-depot", options.place.path);
+  if (!described)
+    throw new CodedError("depot.not-a-depot", `there is no ${DEPOT_FILE} at ${options.place.path}`);
   if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
   const keys = deriveStoreKeys(dataKey);
   const spaces = new Map<string, { points: string[]; packs: string[] }>();

@@ -12,7 +12,7 @@ import { readSettings } from "@/server/settings";
 import { restoreFiles } from "@/sources/files/writer";
 import { fileBytes, findEntry, findFolder, folderEntries } from "@/store/browse";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
-import { lastPart, packName, packsOf, SPACES } from "@/store/layout";
+import { DEPOT_FILE, lastPart, packName, packsOf, SPACES } from "@/store/layout";
 import { openPack } from "@/store/pack";
 import type { Place } from "@/store/places/place";
 import { openPoint, type PointContent } from "@/store/point";
@@ -20,7 +20,7 @@ import { StoreReader } from "@/store/reader";
 import { FORMAT_VERSION } from "@/store/sealing";
 import { byteString, idKey, showBytes } from "@/store/tree";
 import { adopt } from "./adopt";
-import { namedPlace, type PlaceOptions, withDepot } from "./depot-place";
+import { type NamedPlace, namedPlace, type PlaceOptions, withDepot } from "./depot-place";
 import { changeMasterKey } from "./master-key";
 import { resetSignIn } from "./reset-sign-in";
 
@@ -46,9 +46,9 @@ const readKey = (options: { key?: string; keyFile?: string }): StoreKeys =>
   deriveStoreKeys(readDataKey(options));
 
 /** Points that the key opens, newest first. Throws when the folder is no depot or the key opens nothing in it. */
-async function findPoints(place: Place, keys: StoreKeys): Promise<Found[]> {
+async function findPoints({ place, path }: NamedPlace, keys: StoreKeys): Promise<Found[]> {
   const described = await readDescription(place);
-  if (!described) throw new CodedError("depot.not-a-depot");
+  if (!described) throw new CodedError("depot.not-a-depot", `there is no ${DEPOT_FILE} at ${path}`);
   if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
   const found: Found[] = [];
   let refused = 0;
@@ -112,17 +112,17 @@ interface CommonOptions extends PlaceOptions {
 
 async function choose(options: CommonOptions) {
   const keys = readKey(options);
-  const { place } = namedPlace(options);
-  const points = await findPoints(place, keys);
+  const named = namedPlace(options);
+  const points = await findPoints(named, keys);
   const wanted = options.point?.toLowerCase();
   const point = wanted ? points.find((one) => one.id.startsWith(wanted)) : points[0]!;
   if (!point) throw new CodedError("not-found", `no recovery point begins with ${options.point}`);
-  return { point, reader: await readerOf(place, point.spaceId, keys) };
+  return { point, reader: await readerOf(named.place, point.spaceId, keys) };
 }
 
 common(open.command("points").description("list the recovery points that the key opens")).action(
   async (options: CommonOptions) => {
-    for (const { id, content } of await findPoints(namedPlace(options).place, readKey(options))) {
+    for (const { id, content } of await findPoints(namedPlace(options), readKey(options))) {
       console.log(
         `${id}  ${new Date(content.moment).toISOString()}  ${content.sourceName}  ${content.counts.files} files  ${formatBytes(content.counts.bytes)}`,
       );

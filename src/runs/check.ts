@@ -217,5 +217,11 @@ function lostWith(touched: readonly Touched[], findings: readonly Finding[]): Fi
 const describeMended = (packs: number): string =>
   `${packs} damaged ${packs === 1 ? "pack was" : "packs were"} mended from another depot; all is whole again.`;
 
-const describe = (findings: number, points: number): string =>
-  `${findings} ${findings === 1 ? "object is" : "objects are"} damaged; ${points} ${points === 1 ? "point lacks" : "points lack"} something. The next run of each source reads everything and stores anew what it still has.`;
+function describe(findings: number, points: number): string {
+  const lack = `${points} ${points === 1 ? "point lacks" : "points lack"} something`;
+  const found =
+    findings === 0
+      ? `What is there is whole, but ${lack} that was lost before.`
+      : `${findings} ${findings === 1 ? "object is" : "objects are"} damaged; ${lack}.`;
+  return `${found} The next run of each source reads everything and stores anew what it still has.`;
+}

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { CODES } from "@/core/codes";
 import { notify } from "@/db/notify";
+import { breakOffRunDepots } from "@/db/run-depots";
 import { endRun, insertRun, type Run, type RunEnd, waitingRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
@@ -12,6 +13,7 @@ import { noteForNotices } from "@/server/notice-events";
  */
 export async function finishRun(tx: Tx, run: Run, end: RunEnd, now: Date): Promise<void> {
   if ((await endRun(tx, run.id, end, now)) === 0) return;
+  await breakOffRunDepots(tx, run.id);
   if (run.kind === "backup" && end.outcome === "failed") await tryAgain(tx, run, end, now);
   // of a drill somebody hears when it failed; whoever asked for a restore looks at it anyway
   if (run.kind === "backup" || (run.kind === "drill" && end.outcome === "failed"))

@@ -52,6 +52,17 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
   const holding = here.filter(({ depot }) => whole.includes(depot.id));
   // a point that is whole nowhere is no ground to build on: all is read, and what is missing is stored anew
   const targets = holding.length ? holding : here;
+  if (newest && holding.length === 0)
+    await appendLog(tx, run, [
+      {
+        at: now,
+        level: "info",
+        code: "store.damaged",
+        path: null,
+        message:
+          "The newest recovery point is not whole any more: everything is read, and what is missing is stored anew.",
+      },
+    ]);
   for (const { depot } of here)
     noted.push(
       targets.some((target) => target.depot === depot)

@@ -70,6 +70,8 @@ export async function testFolder(
     [find, recognise(place, depotId), mayWrite, ...probe(place), ...(depotId === null ? [alone(path)] : [])],
     "depot.not-reached",
   );
+  // the probe's folder, empty again; one that holds something is not ours
+  if (depotId === null) await rmdir(join(path, "probes")).catch(() => {});
   return { ...steps, warnings, size, free };
 }
 
@@ -88,8 +90,6 @@ const alone = (path: string): Step => [
   async () => {
     const other = (await readdir(path)).find((name) => !name.startsWith(".") && !NOBODYS.has(name));
     if (other === undefined) return null;
-    // the probe's folder, empty again; one that holds something is not ours
-    await rmdir(join(path, "probes")).catch(() => {});
     throw new CodedError(
       "depot.not-a-depot",
       `other things lie in ${path}, “${other}” for one; make a folder of its own for the depot, inside it if you like`,

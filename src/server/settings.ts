@@ -1,5 +1,5 @@
 import { execFileSync } from "node:child_process";
-import { readFileSync } from "node:fs";
+import { existsSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { z } from "zod";
 
@@ -33,7 +33,13 @@ function askForMasterKey(command: string): string {
 export function readSettings(env: NodeJS.ProcessEnv = process.env): Settings {
   const home = env.DEEPKEEP_HOME;
   if (!home) throw new Error("DEEPKEEP_HOME is not set: it names the data folder of the console");
-  const file = (name: string) => readFileSync(join(home, name), "utf8").trim();
+  const file = (name: string) => {
+    if (!existsSync(join(home, name)))
+      throw new Error(
+        `There is no console in ${home}: ${name} is not there. DEEPKEEP_HOME=${home} bin/start --empty begins one.`,
+      );
+    return readFileSync(join(home, name), "utf8").trim();
+  };
   return settingsSchema.parse({
     home,
     databaseUrl: env.DEEPKEEP_DATABASE_URL ?? JSON.parse(file("database.json")).app,

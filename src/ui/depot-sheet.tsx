@@ -360,7 +360,7 @@ export function GrantForm({
         });
       }}
     >
-      <div className="grid grid-cols-[minmax(0,1fr)_100px_90px] gap-3">
+      <div className="grid grid-cols-[minmax(0,1fr)_84px_86px] gap-3">
         <SelectField
           label="Client"
           error={sending.errorOf("clientId")}

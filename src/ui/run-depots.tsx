@@ -13,6 +13,7 @@ const SHOWN: Record<RunDepotState, readonly [mark: MarkState, words: string]> = 
   behind: ["caution", "to be caught up"],
   away: ["missed", "to be caught up"],
   "caught up": ["clean", "caught up"],
+  "broken off": ["failed", "no recovery point: the run ended before"],
 };
 
 /** What a run puts into which depot; while it goes on, as the events tell it. */

@@ -142,6 +142,8 @@ describe("a check", () => {
     const run = await backUp(console_, machine.sourceId);
     expect(run.figures).toMatchObject({ filesRead: 2 });
     expect(run.figures.newChunks).toBeGreaterThan(0);
+    const { lines } = await console_.ok<{ lines: { message: string }[] }>("GET", `/runs/${run.id}/log`);
+    expect(lines.map(({ message }) => message).join()).toContain("is not whole any more: everything is read");
     const healed = await check(client, "bytes");
     expect((await pointsOf(machine)).map((point) => point.damagedAt)).toEqual([null, null, null]);
     expect(healed.damages.flatMap((damage) => damage.touches)).toEqual([]);

@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { mkdirSync, renameSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, readdirSync, renameSync, rmdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/scope";
@@ -191,6 +191,21 @@ describe("several depots in a run", () => {
       code: "depot.quota",
     });
     await system("update grants set quota_bytes = 1000000000 where depot_id = $1", [client.depotId]);
+    expect(await backUp(console_, machine.sourceId)).toMatchObject({ outcome: "clean" });
+  });
+
+  it("ends without a point where no depot is left, and nothing is to be caught up", async () => {
+    await setWhere({});
+    const folder = client.depotPath;
+    renameSync(folder, `${folder}.away`);
+    mkdirSync(folder); // the mount point of a disk that is away
+    writeFileSync(data("lost"), randomBytes(100_000));
+    const run = await backUp(console_, machine.sourceId);
+    expect(run).toMatchObject({ outcome: "failed", code: "depot.not-reached" });
+    expect((await depotsOf(run.id)).map(({ state }) => state)).toEqual(["broken off"]);
+    expect(readdirSync(folder)).toEqual([]);
+    rmdirSync(folder);
+    renameSync(`${folder}.away`, folder);
     expect(await backUp(console_, machine.sourceId)).toMatchObject({ outcome: "clean" });
   });
 

@@ -1,26 +1,31 @@
-import { statfs } from "node:fs/promises";
+import { access, statfs } from "node:fs/promises";
+import { join } from "node:path";
 import Link from "next/link";
 import { Fragment } from "react";
 import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
 import { furtherDepots } from "@/core/policy/where";
+import { type DamageSummary, summariseDamage } from "@/core/protection/damages";
+import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { absenceNow, absencesOf } from "@/db/absences";
-import { checksOf, damagesOf } from "@/db/checks";
+import { checksOf, damagedShares, damagesOf, pointsNamed } from "@/db/checks";
 import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots";
 import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
 import { inTurn } from "@/db/scope";
+import { DEPOT_FILE } from "@/store/layout";
 import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
-/** What the disk behind a depot has free; null when it is not there. */
+/** What the disk behind a depot has free; null when it is not there, or an empty folder stands in its place. */
 async function diskFree(depot: Depot): Promise<number | null> {
   if (depot.kind === "s3") return null;
   try {
+    await access(join(depot.path, DEPOT_FILE));
     const disk = await statfs(depot.path);
     return disk.bavail * disk.bsize;
   } catch {
@@ -60,6 +65,41 @@ function whenFull(forecast: Forecast | null, now: Date): string {
   return `At ${pace} it will be full on ${day(forecast.days)}${band}.`;
 }
 
+const PATHS_SHOWN = 6;
+
+/** What checks found damaged of a client's share. */
+function DamageFound({ client, summary, zone }: { client: string; summary: DamageSummary; zone: string }) {
+  const { points, sources, reasons, paths } = summary;
+  return (
+    <div className="warned mb-2">
+      <p className="font-semibold">
+        {client}:{" "}
+        {points
+          ? `${counted(points, "recovery point")} ${points === 1 ? "lacks" : "lack"} something`
+          : "damage that touches no point"}
+      </p>
+      {sources.map((source) => (
+        <p key={source.name}>
+          {source.name}: {counted(source.points, "point")}, {clockText(source.oldest, zone)}
+          {source.newest > source.oldest && ` to ${clockText(source.newest, zone)}`}
+        </p>
+      ))}
+      <ul className="my-1 font-mono text-[12.5px]">
+        {paths.slice(0, PATHS_SHOWN).map((path) => (
+          <li key={path} className="truncate" title={path}>
+            {path}
+          </li>
+        ))}
+        {paths.length > PATHS_SHOWN && <li>and {paths.length - PATHS_SHOWN} more</li>}
+      </ul>
+      <p className="text-[13px]">
+        {reasons.map(({ text, times }) => (times > 1 ? `${text} (${times} times)` : text)).join("; ")}. The
+        next run of each source stores anew what it still has.
+      </p>
+    </div>
+  );
+}
+
 export async function depotsView({ tx, place, ask, href, now, provider }: ViewInput): Promise<ViewOutput> {
   const grants = (await listGrants(tx)).filter(
     (grant) => !place.client || grant.clientId === place.client.id,
@@ -77,13 +117,21 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const away = new Map(
     await inTurn(depots, async (depot) => [depot.id, await absenceNow(tx, depot.id, now)] as const),
   );
-  const stateOf = (depot: (typeof depots)[number]) => {
-    if (away.get(depot.id)) return "paused" as const;
-    if (depot.kind !== "s3" && free.get(depot.id) === null) return "exposed" as const;
+  const damaged = new Set(
+    (await damagedShares(tx))
+      .filter(({ clientId }) => !place.client || clientId === place.client.id)
+      .map(({ depotId }) => depotId),
+  );
+  /** How a depot stands, as a mark and in words. */
+  const standing = (depot: (typeof depots)[number]): readonly [ProtectionState, string] => {
+    const absence = away.get(depot.id);
+    if (absence) return ["paused", `away until ${clockText(absence.to, provider.zone)}`];
+    if (depot.kind !== "s3" && free.get(depot.id) === null) return ["exposed", "not reached"];
     const share = depot.capacityBytes ? depot.usedBytes / depot.capacityBytes : 0;
-    return share >= 0.95 ? ("exposed" as const) : share >= 0.9 ? ("slipping" as const) : ("kept" as const);
+    if (share >= 0.95) return ["exposed", "full"];
+    if (damaged.has(depot.id)) return ["slipping", "damage found"];
+    return share >= 0.9 ? ["slipping", "filling"] : ["kept", "fits"];
   };
-  const words = { paused: "away by plan", kept: "fits", slipping: "filling", exposed: "full or not reached" };
   const main = (
     <>
       <div className="head-line">
@@ -103,7 +151,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
             const own = grants.filter((grant) => grant.depotId === depot.id);
             const limit = limitOf(depot, free.get(depot.id) ?? null);
             const share = limit ? depot.usedBytes / limit : 0;
-            const state = stateOf(depot);
+            const [state, words] = standing(depot);
             return (
               <li key={depot.id}>
                 <Link
@@ -113,14 +161,13 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
                   aria-current={depot.id === chosen?.id}
                   className="row grid grid-cols-[14px_minmax(180px,1fr)_minmax(180px,1fr)_220px] items-center gap-x-4"
                 >
-                  <Mark state={state} label={words[state]} />
+                  <Mark state={state} label={words} />
                   <span className="min-w-0">
                     <span className="block font-semibold">{depot.name}</span>
                     <span className="text-soft block truncate font-mono text-[12.5px]">{depot.path}</span>
                   </span>
                   <span className="text-soft truncate">
-                    {away.get(depot.id) &&
-                      `away until ${clockText(away.get(depot.id)!.to, provider.zone)} · `}
+                    {state !== "kept" && `${words} · `}
                     {own.map((grant) => nameOf.get(grant.clientId)?.name).join(", ") || "granted to nobody"}
                   </span>
                   <span>
@@ -189,11 +236,17 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   const savings = await savingsOf(tx, chosen.id, place.client?.id ?? null);
   const absences = await absencesOf(tx, chosen.id, now);
   const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
-  const damages = (await inTurn(own, (grant) => damagesOf(tx, grant.spaceId))).flat();
+  const damages = await inTurn(own, async (grant) => {
+    const found = await damagesOf(tx, grant.spaceId);
+    const ids = new Set(found.flatMap(({ touches }) => touches.map(({ pointId }) => pointId)));
+    const points = ids.size ? await pointsNamed(tx, [...ids]) : [];
+    const summary = summariseDamage(found, new Map(points.map((point) => [point.id, point])));
+    return { clientId: grant.clientId, name: nameOf.get(grant.clientId)?.name ?? "", summary };
+  });
   const docket = (
     <div className="grid gap-5">
       <h2 className="flex items-center gap-2 pr-7 text-[17px]">
-        <Mark state={stateOf(chosen)} label={words[stateOf(chosen)]} /> {chosen.name}
+        <Mark state={standing(chosen)[0]} label={standing(chosen)[1]} /> {chosen.name}
       </h2>
       <dl className="facts">
         <dt>Kind</dt>
@@ -335,21 +388,11 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       </section>
       <section>
         <h3 className="part-title mb-1">Checks</h3>
-        {damages.map((damage) => (
-          <div key={`${damage.object} ${damage.objectId.toString("hex")}`} className="warned mb-2">
-            <p>
-              {damage.detail}. It touches {counted(damage.touches.length, "file")}
-              {damage.touches.length ? ":" : "."}
-            </p>
-            <ul className="font-mono text-[12.5px]">
-              {[...new Set(damage.touches.map((one) => one.path))].slice(0, 5).map((path) => (
-                <li key={path} className="truncate">
-                  {path}
-                </li>
-              ))}
-            </ul>
-          </div>
-        ))}
+        {damages
+          .filter(({ summary }) => summary.reasons.length > 0)
+          .map(({ clientId, name, summary }) => (
+            <DamageFound key={clientId} client={name} summary={summary} zone={provider.zone} />
+          ))}
         <ul className="mb-3">
           {checks.map((check) => (
             <li key={check.id} className="border-line flex items-center gap-2 border-b py-[5px]">

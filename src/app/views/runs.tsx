@@ -6,7 +6,7 @@ import { OUTCOMES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted, formatDuration } from "@/core/units/duration";
 import { depotsOfRun } from "@/db/run-depots";
-import { openRuns, pastRuns, type RunRow, readLog, runRow } from "@/db/runs";
+import { openRuns, pastRuns, type RunRow, readLog, runRow, type WaitingFacts, waitingFacts } from "@/db/runs";
 import { all, type Tx } from "@/db/scope";
 import { whyWaiting } from "@/runs/request";
 import { BackUpButton, StopButton } from "@/ui/deeds";
@@ -19,6 +19,10 @@ import { runTitle } from "@/ui/run-title";
 import { loadPart, messagesPart, PartLinks } from "./runs-parts";
 import type { ViewInput, ViewOutput } from "./view";
 
+/** So many of the runs that wait are listed. */
+const WAITING_SHOWN = 100;
+/** An agent asks for work every few seconds; one that was silent for longer is not there. */
+const QUIET_MS = 5 * 60_000;
 const PAGE = 100;
 const COMING = 8;
 
@@ -65,6 +69,11 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
   const chosen = chosenId && /^[0-9a-f-]{36}$/.test(chosenId) ? await runRow(tx, chosenId) : null;
   const running = open.filter((run) => run.state !== "due");
   const waiting = open.filter((run) => run.state === "due");
+  const facts = await waitingFacts(
+    tx,
+    waiting.slice(0, WAITING_SHOWN).map((run) => run.sourceId),
+    input.now,
+  );
   const row = (run: RunRow) => (
     <li key={run.id}>
       <Link
@@ -77,7 +86,9 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
         <Mark state={run.outcome ?? (run.state === "due" ? "due" : "running")} />
         <span className="truncate font-semibold">{runTitle(run)}</span>
         <span className="text-soft truncate">{run.clientName}</span>
-        <span className="truncate">{shortly(run)}</span>
+        <span className="truncate">
+          {run.state === "due" ? waitsFor(run, facts.get(run.sourceId), zone, input.now) : shortly(run)}
+        </span>
         <span className="text-soft text-right text-[13px] whitespace-nowrap">
           {clockText(run.startedAt ?? run.dueAt, zone)}
         </span>
@@ -119,7 +130,12 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
             {waiting.length > 0 && (
               <>
                 <h2 className="part-title px-[14px] pt-[14px] pb-1">Waiting</h2>
-                <ul>{waiting.map(row)}</ul>
+                <ul>{waiting.slice(0, WAITING_SHOWN).map(row)}</ul>
+                {waiting.length > WAITING_SHOWN && (
+                  <p className="text-soft px-[17px] py-1">
+                    and {(waiting.length - WAITING_SHOWN).toLocaleString("en-GB")} more
+                  </p>
+                )}
               </>
             )}
             <h2 className="part-title px-[14px] pt-[14px] pb-1">Coming</h2>
@@ -164,9 +180,20 @@ const askedBy = (run: RunRow): string =>
 
 const took = (ms: number): string => (ms < 1000 ? "under a second" : formatDuration(ms));
 
+/** Why a run waits, in a few words; the docket has the sentence. */
+function waitsFor(run: RunRow, facts: WaitingFacts | undefined, zone: string, now: Date): string {
+  if (run.dueAt > now) return `tried again at ${clockText(run.dueAt, zone)}`;
+  if (run.kind === "backup" && facts?.awayUntil)
+    return `${facts.awayDepot} is away until ${clockText(facts.awayUntil, zone)}`;
+  if (run.machineId && facts && now.getTime() - (facts.machineSeen?.getTime() ?? 0) > QUIET_MS)
+    return facts.machineSeen
+      ? `waits for the machine, last seen ${clockText(facts.machineSeen, zone)}`
+      : "waits for the machine";
+  return "waits for its turn";
+}
+
 function shortly(run: RunRow): string {
   const { figures } = run;
-  if (run.state === "due") return "waits";
   if (run.state !== "ended") return "running";
   if (run.code && run.outcome !== "clean") return CODES[run.code].title;
   if (run.outcome === "clean" || run.outcome === "caution") {

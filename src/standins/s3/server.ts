@@ -135,11 +135,12 @@ export class S3Server {
     } catch (error) {
       const { status, code } = error instanceof Refusal ? error : new Refusal(500, "InternalError");
       if (!(error instanceof Refusal)) console.error(error);
+      const more = code === "AuthorizationHeaderMalformed" ? `<Region>${this.region}</Region>` : "";
       response.writeHead(status, { "content-type": "application/xml" });
       response.end(
         request.method === "HEAD"
           ? undefined
-          : xml(`<Error><Code>${code}</Code><Message>${code}</Message></Error>`),
+          : xml(`<Error><Code>${code}</Code><Message>${code}</Message>${more}</Error>`),
       );
     }
   }

@@ -164,6 +164,11 @@ describe("a bucket", () => {
     await expect(bucket(change, secret).put("points/a", [Buffer.from("x")])).rejects.toMatchObject({ code });
   });
 
+  it("says in which region the bucket is, where the server says it", async () => {
+    const put = bucket({ region: "south-harbour" }).put("points/a", [Buffer.from("x")]);
+    await expect(put).rejects.toThrow(/in another region: its server says \S+-harbour$/);
+  });
+
   it("says when its credentials may write but not read", async () => {
     const place = bucket({ accessKeyId: "writer" }, "w");
     await place.put("points/a", [Buffer.from("x")]);

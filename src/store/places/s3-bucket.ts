@@ -55,7 +55,15 @@ function coded(error: unknown, name: string): Error {
   if (error instanceof CodedError) return error;
   const { name: kind, message, $metadata } = error as S3ServiceException;
   const code = CODE_OF_ERROR[kind] ?? CODE_OF_STATUS[$metadata?.httpStatusCode ?? 0] ?? "depot.not-reached";
-  return new CodedError(code, `${name}: ${message || kind}`, { cause: error });
+  const region = code === "depot.other-region" ? regionOf(error) : null;
+  const where = region ? `its server says ${region}` : `${name}: ${message || kind}`;
+  return new CodedError(code, where, { cause: error });
+}
+
+/** The region that a server names beside its refusal: most do, in the body or in a header. */
+function regionOf(error: unknown): string | null {
+  const { Region, $response } = error as { Region?: string; $response?: { headers: Record<string, string> } };
+  return Region ?? $response?.headers["x-amz-bucket-region"] ?? null;
 }
 
 /** How long a leave to write or read one object lasts. */
