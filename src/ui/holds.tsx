@@ -16,6 +16,8 @@ export function Holds({
   holds: readonly {
     readonly id: string;
     readonly reason: string;
+    /** The moment of the one point that it holds; null where it holds all of the source. */
+    readonly point: string | null;
     readonly by: string;
     readonly since: string;
   }[];
@@ -29,6 +31,7 @@ export function Holds({
       {holds.map((hold) => (
         <div key={hold.id} className="border-line flex items-start gap-3 border-b pb-2">
           <span className="flex-1">
+            {hold.point && `The point of ${hold.point}: `}
             {hold.reason}
             <span className="text-soft block text-[13px]">
               {hold.by}, {hold.since}
@@ -88,7 +91,7 @@ export function Holds({
 export const BringBack = ({ pointId }: { pointId: string }) => (
   <DeedButton
     deed={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
-    done="It is back, and stays until the policy drops it again."
+    done="It is back, and held: it stays until somebody lifts the hold."
   >
     Bring back
   </DeedButton>

@@ -119,7 +119,7 @@ export function RestoreBench({
             </p>
             <DeedButton
               deed={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
-              done="The point is kept again."
+              done="The point is back, and held: it stays until somebody lifts the hold."
             >
               Bring it back
             </DeedButton>

@@ -141,6 +141,11 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
   const points = await pointsOf(tx, source.id);
   const inGrace = points.filter((point) => point.droppedAt);
   const holds = await holdsOf(tx, source.id);
+  /** Of which point alone a hold is. */
+  const pointMoment = (id: Buffer | null): string | null => {
+    const point = id && points.find((one) => one.id.equals(id));
+    return point ? clockText(point.moment, zone) : null;
+  };
   const runs = [
     ...(await openRuns(tx, { sourceId: source.id })),
     ...(await pastRuns(tx, { sourceId: source.id, limit: 6 })),
@@ -336,6 +341,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
           holds={holds.map((hold) => ({
             id: hold.id,
             reason: hold.reason,
+            point: pointMoment(hold.pointId),
             by: hold.placedBy,
             since: clockText(hold.placedAt, zone),
           }))}

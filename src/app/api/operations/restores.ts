@@ -1,5 +1,7 @@
+import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { CODES } from "@/core/codes";
+import { type Hold, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
 import { bringBack, type Point, pointById, pointsOf } from "@/db/points";
 import { change } from "@/db/scope";
@@ -253,7 +255,8 @@ export const restores = [
     id: "keepPoint",
     method: "POST",
     path: "/recovery-points/{pointId}/keep",
-    summary: "Bring a dropped point back while its grace lasts.",
+    summary:
+      "Bring a dropped point back while its grace lasts. A hold on it keeps its policy from dropping it again, until somebody lifts it.",
     caller: "work",
     params: pointParam,
     run: (context, { params }) =>
@@ -263,6 +266,17 @@ export const restores = [
         if (!point.droppedAt) throw new Problem("request.conflict", "This recovery point was not dropped.");
         if ((await bringBack(tx, point.id, context.who.at)) === 0)
           throw new Problem("request.conflict", "Its days of grace are over.");
+        const hold: Hold = {
+          id: randomUUID(),
+          clientId: point.clientId,
+          sourceId: point.sourceId,
+          pointId: point.id,
+          reason: point.dropReason ? `brought back; it was dropped as ${point.dropReason}` : "brought back",
+          placedBy: context.who.actor,
+          placedAt: context.who.at,
+          evidence: null,
+        };
+        await placeHold(tx, hold);
         await context.record(
           tx,
           point.clientId,
@@ -271,7 +285,7 @@ export const restores = [
           { moment: point.moment },
         );
         await notify(tx, { kind: "source", clientId: point.clientId, id: point.sourceId });
-        return { kept: true };
+        return { kept: true, holdId: hold.id };
       }),
   }),
   operation({
