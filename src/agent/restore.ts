@@ -2,6 +2,7 @@ import { dirname, join } from "node:path";
 import { CodedError } from "@/core/codes";
 import type { RestoreJob } from "@/core/protocol/agent";
 import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
 import { freeAt } from "@/sources/files/room";
 import { type RestoreFigures, restoreFiles } from "@/sources/files/writer";
 import { deriveStoreKeys } from "@/store/keys";
@@ -99,6 +100,7 @@ export async function restore(
           if (listed <= LISTED_MOST)
             reporter.log("info", null, path, `${formatBytes(size)}${digest ? `, BLAKE3 ${digest}` : ""}`);
         },
+        wantsDigest: () => listed < LISTED_MOST,
         goesOnSince,
         progress: reporter.progress,
         signal: reporter.signal,
@@ -108,14 +110,14 @@ export async function restore(
   }
   const { files, folders, links } = total;
   if (listed > LISTED_MOST)
-    reporter.log("info", null, null, `and ${(listed - LISTED_MOST).toLocaleString("en-GB")} files more`);
+    reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
   if (cautions > 0 && files + folders + links === 0)
     throw new CodedError("restore.cannot-write", "nothing could be restored; the log says why for each item");
   reporter.log(
     "info",
     null,
     null,
-    `${files} files, ${folders} folders and ${links} links restored; ${total.keptBoth} kept beside others, ${total.replaced} replaced, ${total.skipped} skipped.`,
+    `${counted(files, "file")}, ${counted(folders, "folder")} and ${counted(links, "link")} restored; ${total.keptBoth} kept beside others, ${total.replaced} replaced, ${total.skipped} skipped.`,
   );
   await reporter.flush();
   await link.end(job.runId, {

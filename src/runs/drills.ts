@@ -5,6 +5,7 @@ import { endReported } from "@/agent/work";
 import { CodedError } from "@/core/codes";
 import { type DrillFigures, drillPicks, drillPoint, drillSentence } from "@/core/drill/drill";
 import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
 import { absenceNow } from "@/db/absences";
 import { clientById } from "@/db/clients";
 import { placesOfPoint } from "@/db/copies";
@@ -249,12 +250,7 @@ export class DrillRuns {
           signal: reporter.signal,
         });
         if (listed > LISTED_MOST)
-          reporter.log(
-            "info",
-            null,
-            null,
-            `and ${(listed - LISTED_MOST).toLocaleString("en-GB")} files more`,
-          );
+          reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
         const figures: DrillFigures = {
           depotId: depot.id,
           depotName: depot.name,

@@ -30,9 +30,11 @@ export interface RestoreOptions {
   readonly note: (code: Code, path: string, message: string) => void;
   /**
    * Told of each file that is in place: where it is (below the machine's root), its bytes, and the BLAKE3 of its content
-   * in hex; null for one with holes and for a second name of a file.
+   * in hex; null for one with holes, for a second name of a file, and for one of which no digest is wanted any more.
    */
   readonly restored?: (path: string, bytes: number, digest: string | null) => void;
+  /** Whether somebody wants the digest of the next file; without it nobody does. */
+  readonly wantsDigest?: () => boolean;
   /**
    * When the first attempt began, where this one goes on from a broken one: what was put in place since then with the size
    * and the time that it should have is not restored once more.
@@ -272,7 +274,7 @@ class Restore {
       path,
       fresh,
       metadata: { uid, gid, mode, mtime, ...(attributes ? { xattrs: attributes } : {}) },
-      digest: this.options.restored !== undefined,
+      digest: this.options.wantsDigest?.() ?? false,
     };
     this.taken.add(path);
     await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed), holder);
@@ -294,7 +296,7 @@ class Restore {
 
   /** Makes a file with its metadata, piece by piece. */
   private async writeContent(entry: Entry, unfinished: ByteString, path: ByteString): Promise<string | null> {
-    const hasher = this.options.restored && !entry.extents ? this.hasher : null;
+    const hasher = this.options.wantsDigest?.() && !entry.extents ? this.hasher : null;
     hasher?.reset();
     const fd = makeFile(unfinished);
     try {

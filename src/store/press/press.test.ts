@@ -7,6 +7,7 @@ import { deriveStoreKeys } from "../keys";
 import { headerOf, paddedLength, unseal } from "../sealing";
 import { makeScratch, pressBlock } from "./block";
 import { type Compressor, compressorOf, looksDense, packageCompressor } from "./compressor";
+import { joined } from "./press";
 
 const kinds: [string, Compressor][] = [
   ["the system's library", compressorOf(true)],
@@ -60,6 +61,30 @@ describe("telling what cannot be compressed", () => {
     expect(looksDense(Buffer.from(createServer.toString().repeat(500)))).toBe(false);
     expect(looksDense(readFileSync(process.execPath).subarray(0, 4_000_000))).toBe(false);
     expect(looksDense(randomBytes(100))).toBe(false);
+  });
+});
+
+describe("parts of a block", () => {
+  it("become one where they lie one after another, and stay the same bytes in the same order", () => {
+    fc.assert(
+      fc.property(
+        fc.array(fc.tuple(fc.nat(2), fc.nat(40), fc.nat(12)), { maxLength: 12 }),
+        fc.boolean(),
+        (wishes, adjacent) => {
+          const memories = [0, 1, 2].map((n) => new Uint8Array(64).map((_, i) => n * 64 + i));
+          let end = 0;
+          const parts = wishes.map(([memory, from, length]) => {
+            const at = adjacent ? Math.min(end, 64) : from;
+            const part = memories[adjacent ? 0 : memory]!.subarray(at, at + length);
+            end = at + part.length;
+            return part;
+          });
+          const runs = joined(parts);
+          expect(Buffer.concat(runs).equals(Buffer.concat(parts))).toBe(true);
+          if (adjacent) expect(runs.length).toBeLessThanOrEqual(1);
+        },
+      ),
+    );
   });
 });
 

@@ -63,9 +63,22 @@ class ThreadedPress implements Press {
   }
 }
 
+/** Parts of which one begins where the other ends become one: small files lie one after another as they were read. */
+export function joined(parts: readonly Uint8Array[]): readonly Uint8Array[] {
+  const runs: Uint8Array[] = [];
+  for (const part of parts) {
+    const last = runs.at(-1);
+    if (last && last.buffer === part.buffer && last.byteOffset + last.length === part.byteOffset)
+      runs[runs.length - 1] = new Uint8Array(last.buffer, last.byteOffset, last.length + part.length);
+    else runs.push(part);
+  }
+  return runs;
+}
+
 /** Shared memory goes to a thread as it is; other parts are gathered into one that is handed over. */
 function forThread(parts: readonly Uint8Array[]): { parts: readonly Uint8Array[]; own: ArrayBuffer[] } {
-  if (parts.every((part) => part.buffer instanceof SharedArrayBuffer)) return { parts, own: [] };
+  if (parts.every((part) => part.buffer instanceof SharedArrayBuffer))
+    return { parts: joined(parts), own: [] };
   const gathered = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
   let at = 0;
   for (const part of parts) {
