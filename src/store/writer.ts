@@ -22,6 +22,8 @@ const BLOCK_BYTES = 1024 * 1024;
 const PACK_BYTES = 16 * 1024 * 1024;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
+/** One pack may wait while another one is put. */
+const PUT_AT_ONCE = 1;
 const IN_FLIGHT_BYTES = 20 * 1024 * 1024;
 
 type ChunkKind = "data" | "tree";
@@ -181,7 +183,9 @@ export class StoreWriter {
     this.gatheredBytes[chunk.kind] += chunk.bytes.length;
     if (this.gatheredBytes[chunk.kind] < BLOCK_BYTES) return;
     this.closeBlock(chunk.kind);
-    while (this.compressing.size >= this.press.width) await Promise.race(this.compressing);
+    // no block is begun while packs pile up before a place that is slow
+    while (this.compressing.size >= this.press.width || this.putting.size > PUT_AT_ONCE)
+      await Promise.race([...this.compressing, ...this.putting]);
   }
 
   private closeBlock(kind: ChunkKind): void {
@@ -219,7 +223,6 @@ export class StoreWriter {
     for (const chunk of chunks) chunk.holder?.release();
     if (pack.size >= PACK_BYTES && this.pack === pack) this.pack = null;
     if (this.pack !== pack && pack.pending === 0) this.putPack(pack);
-    while (this.putting.size > 1) await Promise.race(this.putting);
   }
 
   private closePack(): void {

@@ -10,7 +10,10 @@ import { CodedError } from "@/core/codes";
  */
 export interface Compressor {
   readonly name: string;
-  /** The bytes compressed; null when they would not become shorter. */
+  /**
+   * The bytes compressed; null when they would not become shorter. Of one that works in this thread alone they stay until
+   * the next call.
+   */
   compress(raw: Uint8Array, level: number): Promise<Buffer | null>;
   /** Exactly `length` bytes, in the memory given where there is one. Throws `store.damaged` for anything else. */
   decompress(packed: Uint8Array, length: number, into?: Buffer): Promise<Buffer>;
@@ -74,7 +77,9 @@ export function systemCompressor(threaded: boolean): Compressor | null {
       packing.use(raw.length, async ({ context, scratch }) => {
         // room for less than what there is: what would not shrink ends as an error, and early
         const written = await compressCall(context, scratch, raw.length - 1, raw, raw.length, level);
-        return isError(written) ? null : Buffer.from(scratch.subarray(0, Number(written)));
+        if (isError(written)) return null;
+        const packed = scratch.subarray(0, Number(written));
+        return threaded ? Buffer.from(packed) : packed;
       }),
     decompress: (packed, length, into) =>
       unpacking.use(0, async ({ context }) => {

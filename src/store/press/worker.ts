@@ -8,6 +8,7 @@ import {
   type SealedBlock,
 } from "./block";
 import { compressorOf } from "./compressor";
+import { freeEarly } from "./free-early";
 
 /** What a thread is asked, with the shared memory that it works into: a block to be pressed, or one to be opened. */
 export type PressJob =
@@ -22,6 +23,7 @@ export type PressAnswer = SentBlock | null;
 
 const compressor = compressorOf(false);
 const scratch = makeScratch();
+const passed = freeEarly();
 const bufferOf = (bytes: Uint8Array): Buffer =>
   Buffer.from(bytes.buffer as ArrayBuffer, bytes.byteOffset, bytes.byteLength);
 
@@ -32,9 +34,11 @@ const bufferOf = (bytes: Uint8Array): Buffer =>
 answerJobs<PressJob, PressAnswer>(async (job) => {
   if ("open" in job) {
     await openBlock(job.open, compressor, bufferOf(job.out));
+    passed(job.open.sealed.length);
     return { answer: null };
   }
   const block = await pressBlock(job.press, compressor, scratch, job.out);
+  passed(block.sealed.length);
   return block.sealed.buffer === job.out.buffer
     ? { answer: { ...block, sealed: block.sealed.length } }
     : { answer: block, own: [block.sealed.buffer as ArrayBuffer] };
