@@ -156,6 +156,28 @@ describe("a reader", () => {
       for (const [i, id] of ids.entries()) expect((await reader.chunk(id)).equals(chunks[i]!)).toBe(true);
     });
 
+    it("uses its memory again, but for what is held and for what was read lately", async () => {
+      const { chunks, ids, reader } = await shelf(110);
+      const memories = new Set<ArrayBufferLike>();
+      await reader.chunk(ids[0]!);
+      const held = reader.atHand(ids[0]!)!;
+      held.holder.hold();
+      const lately: { readonly content: Buffer; readonly i: number }[] = [];
+      for (const [i, id] of ids.entries()) {
+        const content = await reader.chunk(id);
+        memories.add(content.buffer);
+        lately.push({ content, i });
+        // 32 MiB of its promise, less the one that comes
+        if (lately.length > 31) lately.shift();
+        for (const one of [lately[0]!, lately.at(-1)!])
+          expect(one.content.equals(chunks[one.i]!), `chunk ${one.i} when ${i} was read`).toBe(true);
+      }
+      expect(memories.size).toBeLessThan(80);
+      expect(held.bytes.equals(chunks[0]!)).toBe(true);
+      held.holder.release();
+      expect((await reader.chunk(ids[0]!)).equals(chunks[0]!)).toBe(true);
+    });
+
     it("has at hand what lies beside what was read last, and only if it is what its id says", async () => {
       const depot = new TestDepot();
       const writer = new StoreWriter(depot.keys, depot);
