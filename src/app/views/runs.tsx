@@ -187,7 +187,7 @@ function waitsFor(run: RunRow, facts: WaitingFacts | undefined, zone: string, no
     return `${facts.awayDepot} is away until ${clockText(facts.awayUntil, zone)}`;
   if (run.machineId && facts && now.getTime() - (facts.machineSeen?.getTime() ?? 0) > QUIET_MS)
     return facts.machineSeen
-      ? `waits for the machine, last seen ${clockText(facts.machineSeen, zone)}`
+      ? `machine last seen ${clockText(facts.machineSeen, zone)}`
       : "waits for the machine";
   return "waits for its turn";
 }
