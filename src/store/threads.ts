@@ -43,17 +43,18 @@ export class Threads<Job, Answer> {
     const worker = new Worker(file, { resourceLimits });
     const slot = { worker, busy: 0 };
     worker.on("message", ({ id, answer, failure }: Answered<Answer>) => {
-      const { resolve, reject } = this.waiting.get(id)!;
+      const asked = this.waiting.get(id);
       this.waiting.delete(id);
       slot.busy -= 1;
       if (slot.busy === 0) worker.unref();
-      if (failure) reject(errorOf(failure));
-      else resolve(answer as Answer);
+      if (failure) asked?.reject(errorOf(failure));
+      else asked?.resolve(answer as Answer);
     });
     worker.on("error", (error) => {
       // nothing is told apart any more: all that waits fails, and its runs with it
       for (const { reject } of this.waiting.values()) reject(error);
       this.waiting.clear();
+      for (const other of this.slots) void other.worker.terminate();
       this.broken();
     });
     worker.unref();
