@@ -9,6 +9,7 @@ await build({
     start: "src/operate/start.ts",
     bench: "src/operate/bench/main.ts",
     "press-worker": "src/store/press/worker.ts",
+    "content-worker": "src/sources/content/content-worker.ts",
     "placing-worker": "src/sources/files/placing-worker.ts",
     standins: "src/standins/main.ts",
     viewer: "src/viewings/main.ts",

@@ -34,6 +34,7 @@ export interface OpenFile {
   read(into: Buffer, at: number, length: number, position: number): number;
   /** True when the file was written to since it was opened. */
   changed(): boolean;
+  xattrs(): (readonly [ByteString, Uint8Array])[];
   close(): void;
 }
 
@@ -44,7 +45,10 @@ export interface SourceReader {
   /** What is in a folder, in byte order of the names; `problem` is called for an entry that cannot be looked at. */
   list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[] | Promise<Listed[]>;
   open(path: ByteString): OpenFile | Promise<OpenFile>;
+  /** Where this machine has a file: what has such a place is opened and read by a thread of its own. */
+  place?(path: ByteString): ByteString;
   target(path: ByteString): ByteString;
+  /** Extended attributes of a folder or link; those of a file come with its content. */
   xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[];
   /** Folders that hold nothing to keep: pseudo file systems, the agent's own state. */
   passesOver(path: ByteString): boolean;

@@ -1,8 +1,7 @@
 import { type Code, CodedError } from "@/core/codes";
 import type { Selector } from "@/core/selection/selection";
 import { outermostFolders } from "@/core/selection/selection";
-import { CHUNK_MAX, CHUNK_MIN } from "@/store/chunker";
-import { WINDOW_BYTES, type Window, Windows } from "@/store/cutting/windows";
+import { Windows } from "@/store/cutting/windows";
 import type { StoreKeys } from "@/store/keys";
 import { ID_BYTES } from "@/store/pack";
 import type { PointCounts } from "@/store/point";
@@ -18,6 +17,7 @@ import {
   type TreeNode,
 } from "@/store/tree";
 import type { StoreWriter } from "@/store/writer";
+import { beginContents, type Content, type Contents } from "./content/contents";
 import type { Listed, SourceReader } from "./reader";
 
 /** The tree of the recovery point before, for telling what is unchanged. */
@@ -75,13 +75,14 @@ export interface SnapshotResult {
 }
 
 const CHUNKS_INLINE = 1024;
-/** A long file begins in the window at hand when it has at least this much room. */
-const ROOM_TO_BEGIN = 1024 * 1024;
 /** A file touched this lately may change again without its times telling; nanoseconds. */
 const CLOCK_GRAIN = 20_000_000n;
-const WORK_SLICE_MS = 40;
+const WORK_SLICE_MS = 10;
 
-/** Reads the chosen folders and stores them as one tree. Reading, compressing and storing overlap. */
+/**
+ * Reads the chosen folders and stores them as one tree. The tree is walked ahead of the files whose content is read, and
+ * walking, reading, compressing and storing overlap.
+ */
 export async function storeSnapshot(options: SnapshotOptions): Promise<SnapshotResult> {
   return new Snapshot(options).run();
 }
@@ -89,6 +90,38 @@ export async function storeSnapshot(options: SnapshotOptions): Promise<SnapshotR
 interface StoredFolder {
   readonly node: Uint8Array;
   readonly entries: number;
+}
+
+/** A folder that is being walked, or whose files are being read: done when the last of its entries has come. */
+class FolderUnderWay {
+  readonly entries: (Entry | null)[] = [];
+  /** Entries that are to come, and the walk itself. */
+  private awaited = 1;
+
+  constructor(
+    readonly path: ByteString,
+    readonly previous: Uint8Array | undefined,
+    readonly before: ReadonlyMap<ByteString, Entry>,
+    /** Nanoseconds since 1970, before it was listed. */
+    readonly listedAt: bigint,
+    private readonly done: (folder: FolderUnderWay) => void,
+  ) {}
+
+  /** Keeps a place for an entry that comes later. */
+  expect(): number {
+    this.awaited += 1;
+    return this.entries.push(null) - 1;
+  }
+
+  fill(place: number, entry: Entry | null): void {
+    this.entries[place] = entry;
+    this.settle();
+  }
+
+  settle(): void {
+    this.awaited -= 1;
+    if (this.awaited === 0) this.done(this);
+  }
 }
 
 class Snapshot {
@@ -104,14 +137,23 @@ class Snapshot {
     busiestFolder: null,
   };
   private readonly windows: Windows;
-  /** The window that is being filled, and how much of it is. */
-  private window: Window | null = null;
-  private used = 0;
+  private readonly contents: Contents;
   private sliceEnds = 0;
   private busiest = 0;
 
   constructor(private readonly options: SnapshotOptions) {
-    this.windows = Windows.lend(options.keys.gear);
+    const { reader, writer, keys, progress, signal } = options;
+    this.windows = Windows.lend(keys.gear);
+    this.contents = beginContents({
+      reader,
+      writer,
+      windows: this.windows,
+      key: keys.chunkId,
+      passed: (bytes) => {
+        progress.bytes += bytes;
+      },
+      signal,
+    });
   }
 
   async run(): Promise<SnapshotResult> {
@@ -119,8 +161,7 @@ class Snapshot {
       Buffer.from(folder, "utf8").toString("latin1"),
     );
     const { root } = this.options.previous ?? {};
-    const stored = await this.storePart("/", folders, root);
-    this.window?.release();
+    const stored = await this.storePart("/", folders, root).finally(() => this.contents.end());
     await this.options.writer.flush();
     this.windows.giveBack();
     return { root: stored.node, counts: this.counts, figures: this.figures };
@@ -132,7 +173,7 @@ class Snapshot {
     chosen: readonly ByteString[],
     previous: Uint8Array | undefined,
   ): Promise<StoredFolder> {
-    if (chosen.includes(path)) return this.storeFolder(path, previous);
+    if (chosen.includes(path)) return this.storeWhole(path, previous);
     const base = path === "/" ? "" : path;
     const names = [...new Set(chosen.map((folder) => folder.slice(base.length + 1).split("/")[0]!))].sort();
     const before = this.previousEntries(previous);
@@ -140,6 +181,7 @@ class Snapshot {
     for (const name of names) {
       const child = `${base}/${name}`;
       const below = chosen.filter((folder) => folder === child || folder.startsWith(`${child}/`));
+      const lookedAt = nowNanoseconds();
       let found: Listed;
       try {
         found = await this.options.reader.look(child);
@@ -151,53 +193,54 @@ class Snapshot {
       }
       this.counts.folders += 1;
       const stored = await this.storePart(child, below, before.get(name)?.node);
-      entries.push({ ...this.metadata(found, child), type: "folder", node: stored.node });
+      const xattrs = this.options.reader.xattrs(child);
+      entries.push({ ...metadata(found, xattrs, lookedAt), type: "folder", node: stored.node });
     }
     return { node: this.addFolder(entries), entries: entries.length };
   }
 
-  private async storeFolder(path: ByteString, previous: Uint8Array | undefined): Promise<StoredFolder> {
+  /** A folder with all that is in it, until the last of its files is read. */
+  private async storeWhole(path: ByteString, previous: Uint8Array | undefined): Promise<StoredFolder> {
+    let stored: StoredFolder | null = null;
+    await this.walk(path, previous, (folder) => {
+      stored = folder;
+    });
+    await this.contents.drained();
+    return stored!;
+  }
+
+  /** Walks a folder and those below; `done` hears of it when its files are read too. */
+  private async walk(
+    path: ByteString,
+    previous: Uint8Array | undefined,
+    done: (stored: StoredFolder) => void,
+  ): Promise<void> {
     const before = this.previousEntries(previous);
+    const folder = new FolderUnderWay(path, previous, before, nowNanoseconds(), (walked) =>
+      done(this.storeFolder(walked)),
+    );
     let found: Listed[] = [];
     try {
-      found = await this.options.reader.list(path, this.problem);
+      const listing = this.options.reader.list(path, this.problem);
+      found = listing instanceof Promise ? await listing : listing;
     } catch (error) {
       this.problem(path, error);
     }
     const base = path === "/" ? "" : path;
-    const entries: Entry[] = [];
-    let same = previous !== undefined;
-    let changedHere = 0;
     for (const item of found) {
       if (this.options.signal.aborted) throw this.options.signal.reason;
       if (this.options.writer.crowded) await this.options.writer.room();
+      if (this.contents.crowded) await this.contents.room();
       if (performance.now() > this.sliceEnds) await this.breathe();
-      const child = `${base}/${item.name}`;
-      const old = before.get(item.name);
-      const entry = await this.storeItem(item, child, old);
-      if (!entry) continue;
-      entries.push(entry);
-      if (entry !== old) {
-        same = false;
-        if (old?.type === "file" && entry.type === "file" && this.countChange(old, entry)) changedHere += 1;
-      }
+      const under = this.storeItem(folder, item, `${base}/${item.name}`);
+      if (under) await under;
     }
-    const gone = this.removedFiles(before, entries);
-    this.figures.removed += gone.length;
-    changedHere += this.countRenamed(gone, before, entries);
-    if (changedHere > this.busiest) {
-      this.busiest = changedHere;
-      this.figures.busiestFolder = showBytes(path);
-    }
-    if (same && entries.length === before.size) {
-      this.keepOld(previous!);
-      return { node: previous!, entries: entries.length };
-    }
-    return { node: this.addFolder(entries), entries: entries.length };
+    folder.settle();
   }
 
-  private async storeItem(item: Listed, path: ByteString, old: Entry | undefined): Promise<Entry | null> {
-    const { selector } = this.options;
+  private storeItem(folder: FolderUnderWay, item: Listed, path: ByteString): Promise<void> | null {
+    const { selector, reader, progress } = this.options;
+    const old = folder.before.get(item.name);
     switch (item.type) {
       case "other":
         if (selector.takesFile(showBytes(path))) this.options.note("file.special", showBytes(path), "");
@@ -205,37 +248,55 @@ class Snapshot {
       case "folder": {
         if (!selector.takesFolder(showBytes(path))) return null;
         this.counts.folders += 1;
-        this.options.progress.items += 1;
-        const stored = this.options.reader.passesOver(path)
-          ? { node: this.addFolder([]) }
-          : await this.storeFolder(path, old?.type === "folder" ? old.node : undefined);
-        const unchanged =
-          old?.type === "folder" &&
-          sameTimes(item, old) &&
-          old.node &&
-          Buffer.compare(old.node, stored.node) === 0;
-        return unchanged ? old : { ...this.metadata(item, path), type: "folder", node: stored.node };
+        progress.items += 1;
+        const place = folder.expect();
+        const stored = ({ node }: Pick<StoredFolder, "node">) => {
+          const unchanged =
+            old?.type === "folder" &&
+            sameTimes(item, old) &&
+            old.node &&
+            Buffer.compare(old.node, node) === 0;
+          folder.fill(
+            place,
+            unchanged
+              ? old
+              : { ...metadata(item, reader.xattrs(path), folder.listedAt), type: "folder", node },
+          );
+        };
+        if (reader.passesOver(path)) {
+          stored({ node: this.addFolder([]) });
+          return null;
+        }
+        return this.walk(path, old?.type === "folder" ? old.node : undefined, stored);
       }
       case "link": {
         if (!selector.takesFile(showBytes(path))) return null;
         this.counts.links += 1;
-        this.options.progress.items += 1;
-        if (old?.type === "link" && sameTimes(item, old)) return old;
-        try {
-          return { ...this.metadata(item, path), type: "link", target: this.options.reader.target(path) };
-        } catch (error) {
-          this.problem(path, error);
-          return null;
-        }
+        progress.items += 1;
+        if (old?.type === "link" && sameTimes(item, old)) folder.entries.push(old);
+        else
+          try {
+            const target = reader.target(path);
+            const xattrs = reader.xattrs(path);
+            folder.entries.push({ ...metadata(item, xattrs, folder.listedAt), type: "link", target });
+          } catch (error) {
+            this.problem(path, error);
+          }
+        return null;
       }
       case "file":
         return selector.takesFile(showBytes(path), item.size, item.mtime)
-          ? this.storeFile(item, path, old)
+          ? this.storeFile(folder, item, path, old)
           : null;
     }
   }
 
-  private async storeFile(item: Listed, path: ByteString, old: Entry | undefined): Promise<Entry | null> {
+  private storeFile(
+    folder: FolderUnderWay,
+    item: Listed,
+    path: ByteString,
+    old: Entry | undefined,
+  ): Promise<void> | null {
     const { progress } = this.options;
     progress.items += 1;
     if (
@@ -248,40 +309,51 @@ class Snapshot {
       this.figures.filesUnchanged += 1;
       this.count(item.size);
       progress.unread = (progress.unread ?? 0) + item.size;
-      return old;
-    }
-    try {
-      const before = this.figures.bytesRead;
-      const content = await this.storeContent(path);
-      this.figures.filesRead += 1;
-      this.count(content.size, this.figures.bytesRead - before);
-      // written out: of very many files, copying the parts together would take a sixth of the time
-      const { name, mode, uid, gid, mtime, ctime, inode, xattrs } = this.metadata(item, path);
-      const { size, chunks, chunkPages, extents, dense } = content;
-      const { sameFile } = item;
-      return {
-        name,
-        type: "file",
-        mode,
-        uid,
-        gid,
-        mtime,
-        ctime,
-        inode,
-        xattrs,
-        size,
-        chunks,
-        chunkPages,
-        extents,
-        sameFile,
-        dense,
-      };
-    } catch (error) {
-      if (this.options.signal.aborted || !(error instanceof CodedError) || !error.code.startsWith("file."))
-        throw error;
-      this.problem(path, error);
+      folder.entries.push(old);
       return null;
     }
+    const place = folder.expect();
+    return this.contents.read(path, item.size, (content) => {
+      if (content instanceof CodedError) {
+        this.problem(path, content);
+        folder.fill(place, null);
+      } else folder.fill(place, this.fileEntry(folder, item, path, content));
+    });
+  }
+
+  private fileEntry(folder: FolderUnderWay, item: Listed, path: ByteString, content: Content): Entry {
+    const { size, read, extents, dense, short, changed } = content;
+    this.figures.filesRead += 1;
+    this.figures.bytesRead += read;
+    this.count(size, read);
+    if (short || changed) {
+      const message = short ? "it became shorter" : "it was written to";
+      this.options.note("file.changed-while-read", showBytes(path), message);
+    }
+    const { chunks, chunkPages } = this.chunkList(content.chunks);
+    // written out: of very many files, copying the parts together would take a sixth of the time
+    const { name, mode, uid, gid, mtime, ctime, inode, xattrs } = metadata(
+      item,
+      content.xattrs,
+      folder.listedAt,
+    );
+    return {
+      name,
+      type: "file",
+      mode,
+      uid,
+      gid,
+      mtime,
+      ctime,
+      inode,
+      xattrs,
+      size,
+      chunks,
+      chunkPages,
+      extents: extents ?? undefined,
+      sameFile: item.sameFile,
+      dense: dense || undefined,
+    };
   }
 
   /** Counts a file that is done; `told` bytes of it were told of while they were read. */
@@ -291,131 +363,35 @@ class Snapshot {
     this.options.progress.bytes += Math.max(0, size - told);
   }
 
-  private async storeContent(
-    path: ByteString,
-  ): Promise<Pick<Entry, "chunks" | "chunkPages" | "extents" | "dense"> & { readonly size: number }> {
-    const file = await this.options.reader.open(path);
-    try {
-      const ids: Buffer[] = [];
-      const whole: readonly (readonly [number, number])[] = [[0, file.size]];
-      const extents: [number, number][] = [];
-      let dense = false;
-      let short = false;
-      for (const [offset, length] of file.extents ?? whole) {
-        const read = await this.storeRange(file, offset, length, ids);
-        if (offset === (file.extents ?? whole)[0]?.[0]) dense = read.dense;
-        this.figures.bytesRead += read.length;
-        extents.push([offset, read.length]);
-        if (read.length < length) {
-          short = true;
-          break;
-        }
-      }
-      const end = extents.at(-1);
-      const size = short && end ? end[0] + end[1] : file.size;
-      if (short || file.changed()) {
-        this.options.note(
-          "file.changed-while-read",
-          showBytes(path),
-          short ? "it became shorter" : "it was written to",
-        );
-      }
-      const { chunks, chunkPages } = this.chunkList(ids);
-      return {
-        size,
-        chunks,
-        chunkPages,
-        extents: file.extents ? extents : undefined,
-        dense: dense || undefined,
-      };
-    } finally {
-      file.close();
+  /** A folder of which all entries have come. */
+  private storeFolder({ path, previous, before, entries: places }: FolderUnderWay): StoredFolder {
+    const entries = places.filter((entry) => entry !== null);
+    let same = previous !== undefined && entries.length === before.size;
+    let changedHere = 0;
+    for (const entry of before.size ? entries : []) {
+      const old = before.get(entry.name);
+      if (entry === old) continue;
+      same = false;
+      if (old?.type === "file" && entry.type === "file" && this.countChange(old, entry)) changedHere += 1;
     }
+    const gone = this.removedFiles(before, entries);
+    this.figures.removed += gone.length;
+    changedHere += this.countRenamed(gone, before, entries);
+    if (changedHere > this.busiest) {
+      this.busiest = changedHere;
+      this.figures.busiestFolder = showBytes(path);
+    }
+    if (same) this.keepOld(previous!);
+    return { node: same ? previous! : this.addFolder(entries), entries: entries.length };
   }
 
-  /** Reads a range of a file into windows, cuts it there and stores the chunks. */
-  private async storeRange(
-    file: { read: SourceReaderRead },
-    offset: number,
-    length: number,
-    ids: Buffer[],
-  ): Promise<{ length: number; dense: boolean }> {
-    if (length === 0) return { length: 0, dense: false };
-    const { writer } = this.options;
-    const left = WINDOW_BYTES - this.used;
-    let window =
-      this.window && left >= Math.min(length, length <= CHUNK_MIN ? CHUNK_MIN : ROOM_TO_BEGIN)
-        ? this.window
-        : await this.nextWindow();
-    let start = this.used;
-    let end = start;
-    let total = 0;
-    let dense = false;
-    for (;;) {
-      const got = fill(file, window.bytes, end, Math.min(WINDOW_BYTES - end, length - total), offset + total);
-      if (total === 0) dense = looksRandom(window.bytes.subarray(end, end + got));
-      total += got;
-      end += got;
-      this.options.progress.bytes += got;
-      this.used = end;
-      const ended = total >= length || got === 0;
-      while (end > start) {
-        const cut = this.windows.cut(window, start, end);
-        // no end of a chunk in what is here: it may come in what is read next
-        if (!ended && cut === end - start && cut < CHUNK_MAX) break;
-        ids.push(writer.add("data", window.bytes.subarray(start, start + cut), window));
-        start += cut;
-        if (this.options.signal.aborted) throw this.options.signal.reason;
-      }
-      if (ended) return { length: total, dense };
-      const rest = window.bytes.subarray(start, end);
-      window = await this.nextWindow();
-      rest.copy(window.bytes);
-      start = 0;
-      end = rest.length;
-      this.used = end;
-      if (performance.now() > this.sliceEnds) await this.breathe();
-    }
-  }
-
-  /** Goes on in the next free window; the one before is free again when all in it is stored. */
-  private async nextWindow(): Promise<Window> {
-    const before = this.window;
-    let next = this.windows.take();
-    if (!next) {
-      const freed = this.windows.next();
-      await this.options.writer.drain();
-      next = await Promise.race([freed, this.options.writer.failed]);
-    }
-    before?.release();
-    this.window = next;
-    this.used = 0;
-    return next;
-  }
-
-  private chunkList(ids: readonly Buffer[]): Pick<Entry, "chunks" | "chunkPages"> {
-    const all = Buffer.concat(ids);
-    if (ids.length <= CHUNKS_INLINE) return { chunks: all };
+  private chunkList(ids: Uint8Array): Pick<Entry, "chunks" | "chunkPages"> {
+    if (ids.length <= CHUNKS_INLINE * ID_BYTES) return { chunks: ids, chunkPages: undefined };
     const pages: Buffer[] = [];
-    for (let at = 0; at < all.length; at += CHUNKS_INLINE * ID_BYTES) {
-      pages.push(this.addNode(encodeChunkPage(all.subarray(at, at + CHUNKS_INLINE * ID_BYTES))));
+    for (let at = 0; at < ids.length; at += CHUNKS_INLINE * ID_BYTES) {
+      pages.push(this.addNode(encodeChunkPage(ids.subarray(at, at + CHUNKS_INLINE * ID_BYTES))));
     }
-    return { chunkPages: Buffer.concat(pages) };
-  }
-
-  private metadata(item: Listed, path: ByteString): Omit<Entry, "type"> {
-    const fresh = BigInt(Date.now()) * 1_000_000n - item.ctime < CLOCK_GRAIN;
-    const xattrs = this.options.reader.xattrs(path);
-    return {
-      name: item.name,
-      mode: item.mode,
-      uid: item.uid,
-      gid: item.gid,
-      mtime: item.mtime,
-      ctime: fresh ? undefined : item.ctime,
-      inode: fresh ? undefined : item.inode,
-      xattrs: xattrs.length ? xattrs : undefined,
-    };
+    return { chunks: undefined, chunkPages: Buffer.concat(pages) };
   }
 
   private addFolder(entries: readonly Entry[]): Buffer {
@@ -510,42 +486,22 @@ const stemsOf = (name: ByteString): ByteString[] => {
   return dot > 0 ? [name.slice(0, dot)] : [];
 };
 
-type SourceReaderRead = (into: Buffer, at: number, length: number, position: number) => number;
+const nowNanoseconds = (): bigint => BigInt(Date.now()) * 1_000_000n;
 
-function fill(
-  file: { read: SourceReaderRead },
-  into: Buffer,
-  at: number,
-  length: number,
-  position: number,
-): number {
-  let filled = 0;
-  while (filled < length) {
-    const got = file.read(into, at + filled, length - filled, position + filled);
-    if (got === 0) break;
-    filled += got;
-  }
-  return filled;
+/** What an entry has of a listed item. What was touched just before it was listed is not taken as known the next time. */
+function metadata(item: Listed, xattrs: NonNullable<Entry["xattrs"]>, listedAt: bigint): Omit<Entry, "type"> {
+  const fresh = listedAt - item.ctime < CLOCK_GRAIN;
+  return {
+    name: item.name,
+    mode: item.mode,
+    uid: item.uid,
+    gid: item.gid,
+    mtime: item.mtime,
+    ctime: fresh ? undefined : item.ctime,
+    inode: fresh ? undefined : item.inode,
+    xattrs: xattrs.length ? xattrs : undefined,
+  };
 }
 
 const sameTimes = (item: Listed, old: Entry): boolean =>
   old.ctime !== undefined && item.ctime === old.ctime && item.mtime === old.mtime && item.inode === old.inode;
-
-const SAMPLE = 1024;
-const RANDOM_BITS = 7.5;
-
-const counts = new Uint16Array(256);
-/** n · log₂ n for every count that a sample can have. */
-const weights = Float64Array.from({ length: SAMPLE + 1 }, (_, n) => (n ? n * Math.log2(n) : 0));
-
-/** Whether the first bytes of a file are as random as encrypted or packed ones: Shannon entropy of up to 1 KiB. */
-export function looksRandom(bytes: Uint8Array): boolean {
-  const length = Math.min(SAMPLE, bytes.length);
-  if (length < SAMPLE / 2) return false;
-  counts.fill(0);
-  for (let i = 0; i < length; i += 1) counts[bytes[i]!]! += 1;
-  let sum = 0;
-  for (let i = 0; i < 256; i += 1) sum += weights[counts[i]!]!;
-  const bits = Math.log2(length) - sum / length;
-  return bits > RANDOM_BITS - (length < SAMPLE ? 0.4 : 0);
-}

@@ -84,15 +84,20 @@ export class StoreWriter {
    */
   add(kind: ChunkKind, bytes: Uint8Array, holder?: Holder): Buffer {
     const id = this.identifiers[kind].id(bytes);
+    this.addNamed(kind, id, bytes, holder);
+    return id;
+  }
+
+  /** The same of what has its id already: the keyed hash of just these bytes. */
+  addNamed(kind: ChunkKind, id: Buffer, bytes: Uint8Array, holder?: Holder): void {
     const key = idKey(id);
-    if (this.seen.has(key)) return id;
+    if (this.seen.has(key)) return;
     this.seen.add(key);
     holder?.hold();
     this.batch.push({ kind, id, bytes, holder });
     this.batchBytes += bytes.length;
     this.inFlight += bytes.length;
     if (this.batch.length >= BATCH_CHUNKS || this.batchBytes >= BATCH_BYTES) this.sendBatch();
-    return id;
   }
 
   /** True when reading should wait: call `room` then. */

@@ -56,6 +56,7 @@ class Archive implements SourceReader {
       read: (into, at, length, position) =>
         content.copy(into, at, position, Math.min(content.length, position + length)),
       changed: () => false,
+      xattrs: () => [],
       close: () => {},
     };
   }

@@ -1,55 +1,33 @@
-import {
-  type BigIntStats,
-  closeSync,
-  constants,
-  fstatSync,
-  lstatSync,
-  openSync,
-  readdirSync,
-  readlinkSync,
-  readSync,
-} from "node:fs";
+import { constants, readdirSync, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { type ByteString, showBytes } from "@/store/tree";
 import type { Listed, OpenFile, SourceReader } from "../reader";
-import { dataRanges, readXattrs } from "./libc";
+import { readXattrs, type Stats, statsOf } from "./libc";
+import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
 import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER } from "./standing-still";
 
-/** Translates what the system says about one item. */
-export function itemError(error: unknown, path: ByteString): CodedError {
-  if (error instanceof CodedError) return error;
-  const code = (error as NodeJS.ErrnoException).code;
-  const shown = showBytes(path);
-  if (code === "EACCES" || code === "EPERM")
-    return new CodedError("file.no-permission", shown, { cause: error });
-  if (code === "ENOENT" || code === "ENOTDIR")
-    return new CodedError("file.vanished", shown, { cause: error });
-  return new CodedError("file.unreadable", `${shown} (${code ?? (error as Error).message})`, {
-    cause: error,
-  });
-}
+const TYPES: ReadonlyMap<number, Listed["type"]> = new Map([
+  [constants.S_IFREG, "file"],
+  [constants.S_IFDIR, "folder"],
+  [constants.S_IFLNK, "link"],
+]);
 
-function listed(name: ByteString, stats: BigIntStats): Listed {
-  const type = stats.isFile()
-    ? "file"
-    : stats.isDirectory()
-      ? "folder"
-      : stats.isSymbolicLink()
-        ? "link"
-        : "other";
+function listed(name: ByteString, stats: Stats): Listed {
+  const { mode, uid, gid, mtime, ctime, inode, size, allocated } = stats;
+  const type = TYPES.get(mode & constants.S_IFMT) ?? "other";
   return {
     name,
     type,
-    mode: Number(stats.mode) & 0o7777,
-    uid: Number(stats.uid),
-    gid: Number(stats.gid),
-    mtime: stats.mtimeNs,
-    ctime: stats.ctimeNs,
-    inode: stats.ino,
-    size: Number(stats.size),
-    allocated: Number(stats.blocks) * 512,
-    sameFile: type === "file" && stats.nlink > 1n ? `${stats.dev}:${stats.ino}` : undefined,
+    mode: mode & 0o7777,
+    uid,
+    gid,
+    mtime,
+    ctime,
+    inode,
+    size,
+    allocated,
+    sameFile: type === "file" && stats.links > 1 ? `${stats.device()}:${inode}` : undefined,
   };
 }
 
@@ -89,7 +67,7 @@ export class FilesReader implements SourceReader {
   look(path: ByteString): Listed {
     const name = path.slice(path.lastIndexOf("/") + 1);
     try {
-      return listed(name, lstatSync(systemPath(this.full(path)), { bigint: true }));
+      return listed(name, statsOf(this.full(path)));
     } catch (error) {
       const coded = itemError(error, path);
       throw coded.code === "file.vanished"
@@ -109,7 +87,7 @@ export class FilesReader implements SourceReader {
     const found: Listed[] = [];
     for (const name of names) {
       try {
-        found.push(listed(name, lstatSync(systemPath(this.entry(path, full, name)), { bigint: true })));
+        found.push(listed(name, statsOf(this.entry(path, full, name))));
       } catch (error) {
         const child = joinPath(path, name);
         problem(child, itemError(error, child));
@@ -136,37 +114,10 @@ export class FilesReader implements SourceReader {
   }
 
   open(path: ByteString): OpenFile {
-    let fd: number;
-    try {
-      fd = openSync(
-        systemPath(this.full(path)),
-        constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK,
-      );
-    } catch (error) {
-      throw itemError(error, path);
-    }
-    const before = fstatSync(fd, { bigint: true });
-    if (!before.isFile()) {
-      closeSync(fd);
-      throw new CodedError("file.vanished", `${showBytes(path)} is no file any more`);
-    }
-    const size = Number(before.size);
-    const holes = Number(before.blocks) * 512 < size;
-    return {
-      size,
-      extents: holes ? dataRanges(fd, size) : null,
-      read: (into, at, length, position) => {
-        try {
-          return readSync(fd, into, at, length, position);
-        } catch (error) {
-          throw itemError(error, path);
-        }
-      },
-      changed: () => {
-        const after = fstatSync(fd, { bigint: true });
-        return after.size !== before.size || after.mtimeNs !== before.mtimeNs;
-      },
-      close: () => closeSync(fd),
-    };
+    return openFile(this.full(path), (error) => itemError(error, path));
+  }
+
+  place(path: ByteString): ByteString {
+    return this.full(path);
   }
 }

@@ -70,6 +70,10 @@ export class MailboxReader implements SourceReader {
       extents: null,
       read: (into, at, length, position) => bytes.copy(into, at, position, position + length),
       changed: () => false,
+      xattrs: () => {
+        const keywords = keywordsOf(item);
+        return keywords ? [["user.jmap.keywords", Buffer.from(keywords)]] : [];
+      },
       close: () => {},
     };
   }
@@ -78,10 +82,8 @@ export class MailboxReader implements SourceReader {
     throw new CodedError("file.unreadable", path);
   }
 
-  xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[] {
-    const item = this.items.get(path);
-    const keywords = item ? keywordsOf(item) : "";
-    return keywords ? [["user.jmap.keywords", Buffer.from(keywords)]] : [];
+  xattrs(): [] {
+    return [];
   }
 
   passesOver(): boolean {

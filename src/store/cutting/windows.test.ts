@@ -31,7 +31,7 @@ describe("cutting in machine code", () => {
     fc.assert(
       fc.property(fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), (a, b) => {
         const [start, end] = [Math.min(a, b), Math.max(a, b)];
-        expect(cutsOf(start, end, (from) => windows.cut(window, from, end))).toEqual(
+        expect(cutsOf(start, end, (from) => windows.memory.cut(window.number, from, end))).toEqual(
           cutsOf(start, end, (from) => nextCut(window.bytes, from, end, gear)),
         );
       }),
@@ -49,8 +49,8 @@ describe("cutting what has not been read to its end", () => {
     fc.assert(
       fc.property(fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), fc.nat(WINDOW_BYTES), (...places) => {
         const [start, middle, end] = places.sort((a, b) => a - b) as [number, number, number];
-        const partly = windows.cut(window, start, middle);
-        const wholly = windows.cut(window, start, end);
+        const partly = windows.memory.cut(window.number, start, middle);
+        const wholly = windows.memory.cut(window.number, start, end);
         if (partly < middle - start || partly === CHUNK_MAX) expect(partly).toBe(wholly);
         else expect(wholly).toBeGreaterThanOrEqual(partly);
       }),

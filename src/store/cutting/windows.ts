@@ -17,8 +17,8 @@ export interface Holder {
 export class Window implements Holder {
   private holders = 1;
   constructor(
+    readonly number: number,
     readonly bytes: Buffer,
-    readonly base: number,
     private readonly free: (window: Window) => void,
   ) {}
 
@@ -37,36 +37,63 @@ export class Window implements Holder {
 
 let compiled: WebAssembly.Module | undefined;
 
+/** The memory of a run's windows as one thread has it: the windows by their numbers, and the cutting in machine code. */
+export class WindowMemory {
+  private readonly windows: Buffer[];
+  private readonly cutCall: (start: number, end: number) => number;
+
+  constructor(readonly shared: WebAssembly.Memory) {
+    compiled ??= new WebAssembly.Module(CUT_MODULE as BufferSource);
+    const { exports } = new WebAssembly.Instance(compiled, { keep: { memory: shared } });
+    this.cutCall = exports.cut as (start: number, end: number) => number;
+    this.windows = Array.from({ length: WINDOWS }, (_, i) =>
+      Buffer.from(shared.buffer, PAGE + i * WINDOW_BYTES, WINDOW_BYTES),
+    );
+  }
+
+  bytes(window: number): Buffer {
+    return this.windows[window]!;
+  }
+
+  /** Length of the first chunk of a window's `[start, end)`: `nextCut` of the chunker, in machine code. */
+  cut(window: number, start: number, end: number): number {
+    const base = PAGE + window * WINDOW_BYTES;
+    return this.cutCall(base + start, base + end);
+  }
+}
+
 /** The windows of one run. */
 export class Windows {
-  private readonly free: Window[] = [];
+  readonly memory: WindowMemory;
+  private readonly all: readonly Window[];
+  private readonly free: Window[];
   private readonly waiting: ((window: Window) => void)[] = [];
-  private readonly memory: WebAssembly.Memory;
-  private readonly cutCall: (start: number, end: number) => number;
   private static readonly spare: Windows[] = [];
 
   private constructor() {
     const pages = 1 + (WINDOWS * WINDOW_BYTES) / PAGE;
-    this.memory = new WebAssembly.Memory({ initial: pages, maximum: pages, shared: true });
-    compiled ??= new WebAssembly.Module(CUT_MODULE as BufferSource);
-    const { exports } = new WebAssembly.Instance(compiled, { keep: { memory: this.memory } });
-    this.cutCall = exports.cut as (start: number, end: number) => number;
-    for (let i = 0; i < WINDOWS; i += 1) {
-      const base = PAGE + i * WINDOW_BYTES;
-      this.free.push(new Window(Buffer.from(this.memory.buffer, base, WINDOW_BYTES), base, this.freed));
-    }
+    this.memory = new WindowMemory(new WebAssembly.Memory({ initial: pages, maximum: pages, shared: true }));
+    this.all = Array.from(
+      { length: WINDOWS },
+      (_, number) => new Window(number, this.memory.bytes(number), this.freed),
+    );
+    this.free = [...this.all];
   }
 
   /** Windows for a run whose client has this table; give them back when all is stored. */
   static lend(gear: Uint32Array): Windows {
     const windows = Windows.spare.pop() ?? new Windows();
-    new Uint32Array(windows.memory.buffer, 0, 256).set(gear);
+    new Uint32Array(windows.memory.shared.buffer, 0, 256).set(gear);
     return windows;
   }
 
   /** Only when all of them are free again; after a failure they are left to the collector. */
   giveBack(): void {
     if (this.free.length === WINDOWS) Windows.spare.push(this);
+  }
+
+  at(number: number): Window {
+    return this.all[number]!;
   }
 
   /** A free window, or null: wait with `next` then. */
@@ -83,9 +110,4 @@ export class Windows {
     if (waiter) waiter(window);
     else this.free.push(window);
   };
-
-  /** Length of the first chunk of a window's `[start, end)`: `nextCut` of the chunker, in machine code. */
-  cut(window: Window, start: number, end: number): number {
-    return this.cutCall(window.base + start, window.base + end);
-  }
 }
