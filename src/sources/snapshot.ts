@@ -322,7 +322,8 @@ class Snapshot {
   }
 
   private fileEntry(folder: FolderUnderWay, item: Listed, path: ByteString, content: Content): Entry {
-    const { size, read, extents, dense, short, changed } = content;
+    const { facts, read } = content;
+    const { size, extents, dense, short, changed } = facts;
     this.figures.filesRead += 1;
     this.figures.bytesRead += read;
     this.count(size, read);
@@ -334,7 +335,7 @@ class Snapshot {
     // written out: of very many files, copying the parts together would take a sixth of the time
     const { name, mode, uid, gid, mtime, ctime, inode, xattrs } = metadata(
       item,
-      content.xattrs,
+      facts.xattrs,
       folder.listedAt,
     );
     return {

@@ -93,24 +93,22 @@ export class AnswerBuilder {
   }
 }
 
-/** A file of an answer: how many of its chunks are in this answer, and what was read or why not. */
-export interface AnsweredFile {
-  readonly chunks: number;
-  readonly facts: ContentFacts | Failure;
-}
+/** How many chunks of a file of an answer are in this answer. */
+export const chunksOf = ({ files }: ContentAnswer, number: number): number => files[number * FILE_WORDS]!;
 
-export function fileOf({ files, others }: ContentAnswer, number: number): AnsweredFile {
-  const [chunks, size, marks] = files.subarray(number * FILE_WORDS, (number + 1) * FILE_WORDS);
+/** What was read of a file of an answer, or why not. */
+export function factsOf({ files, others }: ContentAnswer, number: number): ContentFacts | Failure {
+  const size = files[number * FILE_WORDS + 1]!;
+  const marks = files[number * FILE_WORDS + 2]!;
   const { extents, xattrs, failure } = others.get(number) ?? NOTHING;
-  return {
-    chunks: chunks!,
-    facts: failure ?? {
-      size: size!,
+  return (
+    failure ?? {
+      size,
       extents,
       xattrs,
-      dense: (marks! & DENSE) > 0,
-      short: (marks! & SHORT) > 0,
-      changed: (marks! & CHANGED) > 0,
-    },
-  };
+      dense: (marks & DENSE) > 0,
+      short: (marks & SHORT) > 0,
+      changed: (marks & CHANGED) > 0,
+    }
+  );
 }

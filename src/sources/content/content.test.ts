@@ -14,7 +14,7 @@ import { FilesReader } from "../files/reader";
 import type { OpenFile } from "../reader";
 import type { ContentAnswer, ContentJob } from "./batch";
 import { type AskThread, type Content, ContentsBeside } from "./contents";
-import { ContentCutter } from "./cutter";
+import { ContentCutter, type ContentFacts } from "./cutter";
 import { looksRandom } from "./random";
 import { RunReadings } from "./run-readings";
 
@@ -212,7 +212,7 @@ describe("reading files beside the thread that keeps their tree", () => {
   it("says which files were written to meanwhile, or became shorter", async () => {
     const folder = freshFolder("content");
     const long = 3 * WINDOW_BYTES;
-    const disturbed = async (name: string, disturb: (path: string) => void): Promise<Content> => {
+    const disturbed = async (name: string, disturb: (path: string) => void): Promise<ContentFacts> => {
       const path = join(folder, name);
       writeFileSync(path, randomBytes(long));
       let reads = 0;
@@ -221,7 +221,7 @@ describe("reading files beside the thread that keeps their tree", () => {
         if ("read" in job && ++reads === 2) disturb(path);
       });
       const { told } = await readAll(folder, [[name, long]], thread);
-      return told[0]![1] as Content;
+      return (told[0]![1] as Content).facts;
     };
     expect(await disturbed("grows", (path) => appendFileSync(path, "more"))).toMatchObject({
       size: long,

@@ -10,11 +10,12 @@ import type { ByteString } from "@/store/tree";
 import type { StoreWriter } from "@/store/writer";
 import { itemError } from "../files/open-file";
 import type { SourceReader } from "../reader";
-import { CHUNK_WORDS, type ContentAnswer, type ContentJob, FILE_WORDS, fileOf } from "./batch";
+import { CHUNK_WORDS, type ContentAnswer, type ContentJob, chunksOf, FILE_WORDS, factsOf } from "./batch";
 import { ContentCutter, type ContentFacts } from "./cutter";
 
 /** What was read of a file; its chunks were given to the writer. */
-export interface Content extends ContentFacts {
+export interface Content {
+  readonly facts: ContentFacts;
   /** Ids of its chunks, one after another. */
   readonly chunks: Uint8Array;
   /** Bytes that were read. */
@@ -92,7 +93,7 @@ class ContentsHere implements Contents {
         this.cutter.begin(file);
         let facts = this.cutter.goOn();
         for (; !facts; facts = this.cutter.goOn()) await this.nextWindow();
-        return { ...facts, chunks: Buffer.concat(this.ids), read: this.bytes };
+        return { facts, chunks: Buffer.concat(this.ids), read: this.bytes };
       } finally {
         this.cutter.giveUp();
         file.close();
@@ -316,19 +317,18 @@ export class ContentsBeside implements Contents {
     const all = answer.chunks.length / CHUNK_WORDS;
     let chunk = 0;
     for (let number = 0; number < files; number += 1) {
-      const { chunks, facts } = fileOf(answer, number);
-      this.addChunks(answer, chunk, chunk + chunks);
-      chunk += chunks;
+      const next = chunk + chunksOf(answer, number);
+      this.addChunks(answer, chunk, next);
+      chunk = next;
+      const facts = factsOf(answer, number);
       const { path, size, told } = this.sent[this.first]!;
       this.first += 1;
       this.sentBytes -= size;
-      const content = {
-        chunks: this.ids.length === 1 ? this.ids[0]! : Buffer.concat(this.ids),
-        read: this.bytes,
-      };
+      const ids = this.ids.length === 1 ? this.ids[0]! : Buffer.concat(this.ids);
+      const read = this.bytes;
       this.ids = [];
       this.bytes = 0;
-      told("code" in facts ? itemError(facts, path) : { ...facts, ...content });
+      told("code" in facts ? itemError(facts, path) : { facts, chunks: ids, read });
     }
     this.addChunks(answer, chunk, all);
   }

@@ -1,7 +1,7 @@
 const SAMPLE = 1024;
 const RANDOM_BITS = 7.5;
 
-const counts = new Uint16Array(256);
+const counts = new Int32Array(256);
 /** n · log₂ n for every count that a sample can have. */
 const weights = Float64Array.from({ length: SAMPLE + 1 }, (_, n) => (n ? n * Math.log2(n) : 0));
 
@@ -10,7 +10,7 @@ export function looksRandom(bytes: Uint8Array): boolean {
   const length = Math.min(SAMPLE, bytes.length);
   if (length < SAMPLE / 2) return false;
   counts.fill(0);
-  for (let i = 0; i < length; i += 1) counts[bytes[i]!]! += 1;
+  for (let i = 0; i < length; i += 1) counts[bytes[i]!]!++;
   let sum = 0;
   for (let i = 0; i < 256; i += 1) sum += weights[counts[i]!]!;
   const bits = Math.log2(length) - sum / length;
