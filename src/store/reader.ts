@@ -33,11 +33,21 @@ interface Stretch {
   users: number;
   left: boolean;
 }
+/** Kinds of chunks by the key that names them. */
+type Named = "chunkId" | "treeId";
+
+interface BlockContent {
+  readonly bytes: Buffer;
+  /** What its chunks were looked at as, when it was opened, and the numbers of those that are not what their ids say. */
+  readonly named: Named | null;
+  readonly wrong: readonly number[];
+}
+
 /** A block's content, there or on its way; its memory is used again when nobody holds it any more. */
 class LoadedBlock implements Holder {
   private holders = 1;
   constructor(
-    readonly content: Promise<Buffer>,
+    readonly content: Promise<BlockContent>,
     private readonly free: () => void,
   ) {}
 
@@ -65,8 +75,24 @@ interface LoadedPack {
   /** The numbers of the blocks as they lie one after another, and the rank of each in that order. */
   readonly order: readonly number[];
   readonly ranks: readonly number[];
-  /** For each chunk id: its block, its place in the block's content, its length. */
-  readonly places: ReadonlyMap<ByteString, readonly [block: number, offset: number, length: number]>;
+  readonly places: ReadonlyMap<ByteString, ChunkPlace>;
+}
+
+/** A chunk's block, its place in the block's content, its length, its number in the block. */
+type ChunkPlace = readonly [block: number, offset: number, length: number, number: number];
+
+/** A chunk's bytes, and whether they are known to be what its id says. */
+interface Fetched {
+  readonly bytes: Buffer;
+  readonly sure: boolean;
+}
+
+function cutOut(
+  { bytes, named, wrong }: BlockContent,
+  [, offset, length, number]: ChunkPlace,
+  as: Named,
+): Fetched {
+  return { bytes: bytes.subarray(offset, offset + length), sure: named === as && !wrong.includes(number) };
 }
 
 /** The content of a chunk, which stays as it is until its holder is released. */
@@ -153,8 +179,7 @@ export class StoreReader implements ChunkReader {
   });
   private readonly ahead: Ahead | null;
   private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
-  private readonly chunks: Identifier;
-  private readonly trees: Identifier;
+  private readonly identifiers: Readonly<Record<Named, Identifier>>;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
   /** Stretches that were fetched lately, the last one first. */
   private stretches: Stretch[] = [];
@@ -162,7 +187,7 @@ export class StoreReader implements ChunkReader {
   private current: {
     readonly places: LoadedPack["places"];
     readonly number: number;
-    readonly content: Buffer;
+    readonly content: BlockContent;
     readonly block: LoadedBlock;
   } | null = null;
   /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
@@ -175,8 +200,7 @@ export class StoreReader implements ChunkReader {
     readAhead = false,
   ) {
     this.ahead = readAhead ? { press: thePress(), memories: new Memories() } : null;
-    this.chunks = new Identifier(keys.chunkId);
-    this.trees = new Identifier(keys.treeId);
+    this.identifiers = { chunkId: new Identifier(keys.chunkId), treeId: new Identifier(keys.treeId) };
   }
 
   async locate(ids: readonly Uint8Array[]): Promise<void> {
@@ -190,15 +214,14 @@ export class StoreReader implements ChunkReader {
   }
 
   async chunk(id: Uint8Array): Promise<Buffer> {
-    return this.verified(id, this.chunks);
+    return this.verified(id, "chunkId");
   }
 
   atHand(id: Uint8Array): AtHand | null {
     const place = this.current?.places.get(idKey(id));
     if (!place || place[0] !== this.current!.number) return null;
     const { content, block } = this.current!;
-    const bytes = this.checked(id, content.subarray(place[1], place[1] + place[2]), this.chunks);
-    return { bytes, holder: block };
+    return { bytes: this.checked(id, cutOut(content, place, "chunkId"), "chunkId"), holder: block };
   }
 
   async node(id: Uint8Array): Promise<TreeNode> {
@@ -211,17 +234,17 @@ export class StoreReader implements ChunkReader {
   }
 
   async rawNode(id: Uint8Array): Promise<Buffer> {
-    const bytes = await this.verified(id, this.trees);
+    const bytes = await this.verified(id, "treeId");
     // nodes are kept, and what they are decoded from with them
     return this.ahead ? Buffer.from(bytes) : bytes;
   }
 
-  private async verified(id: Uint8Array, identifier: Identifier): Promise<Buffer> {
-    return this.checked(id, await this.fetch(id), identifier);
+  private async verified(id: Uint8Array, as: Named): Promise<Buffer> {
+    return this.checked(id, await this.placed(id, (packId, key) => this.fetchFrom(packId, key, as)), as);
   }
 
-  private checked(id: Uint8Array, bytes: Buffer, identifier: Identifier): Buffer {
-    if (!identifier.id(bytes).equals(id))
+  private checked(id: Uint8Array, { bytes, sure }: Fetched, as: Named): Buffer {
+    if (!sure && !this.identifiers[as].id(bytes).equals(id))
       throw new CodedError("store.damaged", "a chunk is not what its id says");
     return bytes;
   }
@@ -229,10 +252,6 @@ export class StoreReader implements ChunkReader {
   async length(id: Uint8Array): Promise<number> {
     const [, [, , length]] = await this.placed(id, (packId, key) => this.placeOf(packId, key));
     return length;
-  }
-
-  private fetch(id: Uint8Array): Promise<Buffer> {
-    return this.placed(id, (packId, key) => this.fetchFrom(packId, key));
   }
 
   /** Does something with the pack that holds a chunk; asks again where it lies when it is not there any more. */
@@ -268,12 +287,13 @@ export class StoreReader implements ChunkReader {
     return [loaded, place] as const;
   }
 
-  private async fetchFrom(packId: string, key: ByteString): Promise<Buffer> {
-    const [loaded, [number, offset, length]] = await this.placeOf(packId, key);
-    const block = this.block(packId, loaded, number);
+  private async fetchFrom(packId: string, key: ByteString, as: Named): Promise<Fetched> {
+    const [loaded, place] = await this.placeOf(packId, key);
+    const [number] = place;
+    const block = this.block(packId, loaded, number, as);
     const content = await block.content;
     this.current = { places: loaded.places, number, content, block };
-    return content.subarray(offset, offset + length);
+    return cutOut(content, place, as);
   }
 
   private pack(packId: string): Promise<LoadedPack> {
@@ -289,12 +309,12 @@ export class StoreReader implements ChunkReader {
   private async loadPack(packId: string): Promise<LoadedPack> {
     const bytes = await this.source.open(packId).catch(missing);
     const pack = await openPack(this.keys, Buffer.from(packId, "hex"), bytes);
-    const places = new Map<ByteString, readonly [number, number, number]>();
+    const places = new Map<ByteString, ChunkPlace>();
     pack.blocks.forEach((block, number) => {
       let offset = 0;
       block.ids.forEach((id, i) => {
         const key = idKey(id);
-        places.set(key, [number, offset, block.lengths[i]!]);
+        places.set(key, [number, offset, block.lengths[i]!, i]);
         if (this.ahead) this.located.set(key, packId); // what is read next lies beside it
         offset += block.lengths[i]!;
       });
@@ -308,15 +328,15 @@ export class StoreReader implements ChunkReader {
     return { bytes, pack, order, ranks, places };
   }
 
-  private block(packId: string, loaded: LoadedPack, number: number): LoadedBlock {
-    const block = this.oneBlock(packId, loaded, number);
+  private block(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
+    const block = this.oneBlock(packId, loaded, number, as);
     if (this.ahead)
       for (let next = number + 1; next <= number + AHEAD && next < loaded.pack.blocks.length; next += 1)
-        this.oneBlock(packId, loaded, next);
+        this.oneBlock(packId, loaded, next, as);
     return block;
   }
 
-  private oneBlock(packId: string, loaded: LoadedPack, number: number): LoadedBlock {
+  private oneBlock(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
     const key = `${packId} ${number}`;
     const known = this.blocks.get(key);
     if (known) return known;
@@ -324,9 +344,7 @@ export class StoreReader implements ChunkReader {
     const memory = this.ahead?.memories.take(length) ?? null;
     const content = (
       memory
-        ? this.fromStretch(packId, loaded, number, (sealed) =>
-            this.ahead!.press.open(loaded.pack.sealedBlock(number, sealed), memory),
-          )
+        ? this.fromStretch(packId, loaded, number, (sealed) => this.open(loaded, number, sealed, memory, as))
         : this.loadBlock(loaded, number)
     ).catch(missing);
     content.catch(() => this.blocks.delete(key));
@@ -338,9 +356,28 @@ export class StoreReader implements ChunkReader {
     return block;
   }
 
-  private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<Buffer> {
+  private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<BlockContent> {
     const { offset, sealedLength } = pack.blocks[number]!;
-    return openBlock(pack.sealedBlock(number, await bytes.read(offset, sealedLength)), compressor);
+    const sealed = pack.sealedBlock(number, await bytes.read(offset, sealedLength));
+    return { bytes: await openBlock(sealed, compressor), named: null, wrong: [] };
+  }
+
+  /** Has a thread open a block and look whether its chunks are what their ids say: most of them will be read. */
+  private async open(
+    { pack }: LoadedPack,
+    number: number,
+    sealed: Buffer,
+    memory: Buffer,
+    named: Named,
+  ): Promise<BlockContent> {
+    const { ids, lengths } = pack.blocks[number]!;
+    const names = {
+      key: Uint8Array.from(this.keys[named]),
+      ids: Uint8Array.from(Buffer.concat(ids)),
+      lengths,
+    };
+    const { content, wrong } = await this.ahead!.press.open(pack.sealedBlock(number, sealed), memory, names);
+    return { bytes: content, named, wrong };
   }
 
   /**

@@ -3,7 +3,7 @@ import { CodedError } from "@/core/codes";
 import type { Holder } from "@/store/cutting/windows";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
-import { type Metadata, type MetadataLeft, putFile } from "./put-file";
+import { type Metadata, type MetadataLeft, putFile, writeAll } from "./put-file";
 
 export interface FileToPlace {
   /** The name that it has until it is whole. */
@@ -130,6 +130,26 @@ export class BatchBuilder {
   }
 }
 
+/** A piece of a larger file that is open already. */
+export interface PieceToWrite {
+  readonly fd: number;
+  /** In shared memory. */
+  readonly bytes: Uint8Array;
+  readonly offset: number;
+}
+
+/** Why a piece could not be written; null where it was. */
+export type PieceWritten = { readonly code: string | undefined; readonly message: string } | null;
+
+export function writePiece({ fd, bytes, offset }: PieceToWrite): PieceWritten {
+  try {
+    writeAll(fd, bytes, offset);
+    return null;
+  } catch (error) {
+    return { code: (error as NodeJS.ErrnoException).code, message: (error as Error).message };
+  }
+}
+
 /** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
 export function placeAll({ memory, elsewhere, count, names, attributes }: Batch): Placed[] {
   const paths = names.split("\0");
@@ -144,8 +164,7 @@ export function placeAll({ memory, elsewhere, count, names, attributes }: Batch)
         : new Uint8Array(elsewhere[where - 1]!, from, length);
     const [mode, uid, gid] = [next(), next(), next()];
     const mtime = BigInt(next()) * BILLION + BigInt(next());
-    const xattrs = attributes.get(i);
-    const metadata = { mode, uid, gid, mtime, ...(xattrs ? { xattrs } : {}) };
+    const metadata = { mode, uid, gid, mtime, xattrs: attributes.get(i) };
     return placeOne(paths[2 * i]!, paths[2 * i + 1]!, bytes, metadata, fresh === 1, digest === 1);
   });
 }
@@ -199,6 +218,10 @@ export const toldInFull = ({ digests, others }: ToldShortly, count: number): Pla
     { length: count },
     (_, i) => others.get(i) ?? { owner: null, attributes: [], digest: digests?.[i] ?? null },
   );
+
+/** What a thread that places is asked, and what it answers. */
+export type PlacingJob = Batch | PieceToWrite;
+export type PlacingAnswer = ToldShortly | PieceWritten;
 
 /** Gives what is whole its name. A folder that is there gives way only when it is empty. */
 export function putInPlace(unfinished: ByteString, path: ByteString, fresh: boolean): void {

@@ -1,5 +1,7 @@
 import { answerJobs } from "@/store/threads";
-import { type Batch, placeAll, type ToldShortly, toldShortly } from "./placing-batch";
+import { type PlacingAnswer, type PlacingJob, placeAll, toldShortly, writePiece } from "./placing-batch";
 
-/** A thread that puts whole files in place, batch after batch. */
-answerJobs<Batch, ToldShortly>((batch) => ({ answer: toldShortly(placeAll(batch)) }));
+/** A thread that puts whole files in place, batch after batch, and writes pieces of larger ones. */
+answerJobs<PlacingJob, PlacingAnswer>((job) => ({
+  answer: "fd" in job ? writePiece(job) : toldShortly(placeAll(job)),
+}));

@@ -1,4 +1,4 @@
-import { mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { closeSync, mkdirSync, openSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import fc from "fast-check";
@@ -97,4 +97,17 @@ test("any number of things can be done after one file, and after none", async ()
   often();
   await placing.drained();
   expect(done).toBe(60_000);
+});
+
+test("pieces of a large file are written where they belong, and what hinders one comes out", async () => {
+  const path = join(freshFolder("placing"), "large");
+  const fd = openSync(path, "w");
+  const placing = beginPlacing();
+  const shared = new Uint8Array(new SharedArrayBuffer(20)).fill(65);
+  await Promise.all([placing.write(fd, shared.subarray(4, 8), 3), placing.write(fd, Buffer.from("one"), 0)]);
+  expect(readFileSync(path, "utf8")).toBe("oneAAAA");
+  closeSync(fd);
+  const readOnly = openSync(path, "r");
+  await expect(placing.write(readOnly, shared, 0)).rejects.toMatchObject({ code: "EBADF" });
+  closeSync(readOnly);
 });

@@ -11,10 +11,15 @@ import {
   type BatchMemory,
   type FileToPlace,
   makeMemory,
+  type PieceToWrite,
+  type PieceWritten,
   type Placed,
+  type PlacingAnswer,
+  type PlacingJob,
   placeAll,
   type ToldShortly,
   toldInFull,
+  writePiece,
 } from "./placing-batch";
 
 /**
@@ -32,6 +37,8 @@ export interface Placing {
     told: (placed: Placed) => void,
     holder?: Holder,
   ): Promise<void>;
+  /** Writes a piece of a larger file that is open. The piece must stay as it is until then. Throws what the system says. */
+  write(fd: number, piece: Uint8Array, offset: number): Promise<void>;
   /** Does something once all that was handed over before is in place. */
   afterwards(work: () => void): void;
   /** Until all of it is done. Throws what nobody foresaw. */
@@ -43,9 +50,10 @@ export const SMALL_BYTES = 256 * 1024;
 const MOST_THREADS = 2;
 const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "placing-worker.mjs");
 
-let threads: Threads<Batch, ToldShortly> | null = null;
+type PlacingThreads = Threads<PlacingJob, PlacingAnswer>;
+let threads: PlacingThreads | null = null;
 
-function theThreads(): Threads<Batch, ToldShortly> {
+function theThreads(): PlacingThreads {
   const limits = { maxYoungGenerationSizeMb: 8, maxOldGenerationSizeMb: 48 };
   threads ??= new Threads(WORKER_FILE, Math.min(MOST_THREADS, availableParallelism()), limits, () => {
     threads = null;
@@ -59,19 +67,29 @@ type Place = (batch: Batch, begins: boolean) => Promise<readonly Placed[]>;
 const placeHere: Place = async (batch) => placeAll(batch);
 
 /** Two threads that make files in one folder wait for each other: who had its first files has the others as well. */
-function placeInThreads(running: Threads<Batch, ToldShortly>): Place {
+function placeInThreads(running: PlacingThreads): Place {
   let slot = running.idlest;
   return async (batch, begins) => {
     if (begins) slot = running.idlest;
-    return toldInFull(await running.ask(batch, [], slot), batch.count);
+    return toldInFull((await running.ask(batch, [], slot)) as ToldShortly, batch.count);
   };
 }
 
+type WritePiece = (piece: PieceToWrite) => Promise<PieceWritten>;
+
+/** What does not lie in shared memory is written here. */
+const writeInThreads =
+  (running: PlacingThreads): WritePiece =>
+  async (piece) =>
+    piece.bytes.buffer instanceof SharedArrayBuffer
+      ? ((await running.ask(piece)) as PieceWritten)
+      : writePiece(piece);
+
 /** Threads where the built programs lie; in this thread otherwise, as in unit tests. */
 export function beginPlacing(): Placing {
-  if (!existsSync(WORKER_FILE)) return new Batches(placeHere, 1);
+  if (!existsSync(WORKER_FILE)) return new Batches(placeHere, async (piece) => writePiece(piece), 1);
   const running = theThreads();
-  return new Batches(placeInThreads(running), running.count * 2);
+  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 2);
 }
 
 /** Who hears what became of a file, and what is done once that was told. */
@@ -95,6 +113,7 @@ class Batches implements Placing {
 
   constructor(
     private readonly place: Place,
+    private readonly writePiece: WritePiece,
     private readonly width: number,
   ) {}
 
@@ -114,6 +133,11 @@ class Batches implements Placing {
     this.folder = folder;
     this.building.add(file, content, holder);
     this.hearers.push({ told, afterwards: [] });
+  }
+
+  async write(fd: number, bytes: Uint8Array, offset: number): Promise<void> {
+    const failure = await this.writePiece({ fd, bytes, offset });
+    if (failure) throw Object.assign(new Error(failure.message), { code: failure.code });
   }
 
   private async flush(): Promise<void> {

@@ -22,7 +22,7 @@ export interface Metadata {
   readonly mode: number;
   /** Nanoseconds since 1970. */
   readonly mtime: bigint;
-  readonly xattrs?: readonly (readonly [string, Uint8Array])[];
+  readonly xattrs?: readonly (readonly [string, Uint8Array])[] | undefined;
 }
 
 /** What could not be set: nobody else may own files for an account that is not the system's own. */
@@ -31,33 +31,33 @@ export interface MetadataLeft {
   readonly attributes: readonly string[];
 }
 
+const bytesOf = (path: ByteString): Buffer => Buffer.from(path, "latin1");
+
 /** Owner, rights, attributes, time; through the open file where there is one. */
 export function setMetadata(
   path: ByteString,
   { uid, gid, mode, mtime, xattrs = [] }: Metadata,
   { fd, isLink = false }: { readonly fd?: number; readonly isLink?: boolean } = {},
 ): MetadataLeft {
-  const system = systemPath(path);
-  const bytes = Buffer.from(path, "latin1");
   let owner: string | null = null;
   const attributes: string[] = [];
   try {
-    if (fd === undefined) lchownSync(system, uid, gid);
+    if (fd === undefined) lchownSync(systemPath(path), uid, gid);
     else fchownSync(fd, uid, gid);
   } catch (error) {
     owner = (error as Error).message;
   }
   // after the owner: changing it clears set-id bits
   if (fd !== undefined) fchmodSync(fd, mode);
-  else if (!isLink) chmodSync(system, mode);
+  else if (!isLink) chmodSync(systemPath(path), mode);
   for (const [name, value] of xattrs) {
     try {
-      writeXattr(bytes, name, value);
+      writeXattr(bytesOf(path), name, value);
     } catch (error) {
       attributes.push((error as Error).message);
     }
   }
-  if (fd === undefined) setMtime(bytes, mtime);
+  if (fd === undefined) setMtime(bytesOf(path), mtime);
   else setMtimeOpen(fd, mtime);
   return { owner, attributes };
 }

@@ -9,7 +9,7 @@ import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, SMALL_BYTES } from "./placing";
 import { lookAt, type Placed, putInPlace, tryUnlink } from "./placing-batch";
-import { type MetadataLeft, makeFile, setMetadata, writeAll } from "./put-file";
+import { type MetadataLeft, makeFile, setMetadata } from "./put-file";
 
 export type ClashRule = "keep-both" | "replace" | "skip";
 
@@ -273,7 +273,7 @@ class Restore {
       unfinished,
       path,
       fresh,
-      metadata: { uid, gid, mode, mtime, ...(attributes ? { xattrs: attributes } : {}) },
+      metadata: { uid, gid, mode, mtime, xattrs: attributes },
       digest: this.options.wantsDigest?.() ?? false,
     };
     this.taken.add(path);
@@ -299,17 +299,23 @@ class Restore {
     const hasher = this.options.wantsDigest?.() && !entry.extents ? this.hasher : null;
     hasher?.reset();
     const fd = makeFile(unfinished);
+    const underWay: Promise<void>[] = [];
     try {
       if (entry.extents) ftruncateSync(fd, entry.size ?? 0);
-      for await (const piece of filePieces(this.options.store, entry)) {
+      for await (const { bytes, offset } of filePieces(this.options.store, entry)) {
         if (this.options.signal.aborted) throw this.options.signal.reason;
-        writeAll(fd, piece.bytes, piece.offset);
-        hasher?.update(piece.bytes);
-        this.options.progress.bytes += piece.bytes.length;
+        hasher?.update(bytes);
+        if (underWay.length >= WRITTEN_AT_ONCE) await underWay.shift();
+        const writing = this.placing.write(fd, bytes, offset);
+        writing.catch(() => {}); // it comes out below
+        underWay.push(writing);
+        this.options.progress.bytes += bytes.length;
       }
+      await Promise.all(underWay);
       this.noteLeft(path, setMetadata(unfinished, entry, { fd }));
       return hasher ? hasher.digest("hex") : null;
     } finally {
+      await Promise.allSettled(underWay);
       closeSync(fd);
     }
   }
@@ -383,6 +389,9 @@ class Restore {
     }
   }
 }
+
+/** Pieces of a file that are written while the next is read: far less than what a reader promises to leave as it is. */
+const WRITTEN_AT_ONCE = 2;
 
 /** Names of files that are not whole yet: random for this process, then counted. */
 const unfinishedMark = randomBytes(6).toString("hex");

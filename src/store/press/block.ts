@@ -1,4 +1,6 @@
 import { CodedError } from "@/core/codes";
+import { Identifier } from "../identity";
+import { ID_BYTES } from "../pack";
 import { paddedLength, seal, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
@@ -74,6 +76,26 @@ export async function openBlock(block: SealedBlock, compressor: Compressor, into
   if (!into) return packed;
   packed.copy(into);
   return into.subarray(0, block.length);
+}
+
+/** What the chunks of a block should be: their ids under a key, one after another, and their lengths. */
+export interface BlockNames {
+  readonly key: Uint8Array;
+  readonly ids: Uint8Array;
+  readonly lengths: readonly number[];
+}
+
+/** The numbers of those chunks in a block's content that are not what their ids say. */
+export function misnamed(content: Uint8Array, { key, ids, lengths }: BlockNames): number[] {
+  const identifier = new Identifier(Buffer.from(key));
+  const wrong: number[] = [];
+  let at = 0;
+  for (const [number, length] of lengths.entries()) {
+    const id = identifier.id(content.subarray(at, at + length));
+    if (id.compare(ids, number * ID_BYTES, (number + 1) * ID_BYTES) !== 0) wrong.push(number);
+    at += length;
+  }
+  return wrong;
 }
 
 function gather(parts: readonly Uint8Array[], scratch: Scratch): Uint8Array {

@@ -4,9 +4,17 @@ import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { CHUNK_MAX } from "../chunker";
 import { Threads } from "../threads";
-import { type BlockJob, openBlock, type PressedBlock, pressBlock, type SealedBlock } from "./block";
+import {
+  type BlockJob,
+  type BlockNames,
+  misnamed,
+  openBlock,
+  type PressedBlock,
+  pressBlock,
+  type SealedBlock,
+} from "./block";
 import { compressor } from "./compressor";
-import type { PressAnswer, PressJob } from "./worker";
+import type { PressAnswer, PressJob, SentBlock } from "./worker";
 
 /** Compresses and seals blocks beside the thread that reads, and opens them beside the one that writes files. */
 export interface Press {
@@ -15,10 +23,15 @@ export interface Press {
   /** Calls `take` with the block, whose memory is used again when it returns. */
   press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void>;
   /**
-   * The content of a block, in shared memory that is at least as long as it. Throws `store.damaged` where it is not what was
-   * sealed.
+   * The content of a block, in shared memory that is at least as long as it, and which of its chunks are not what they are
+   * named. Throws `store.damaged` where it is not what was sealed.
    */
-  open(block: SealedBlock, into: Buffer): Promise<Buffer>;
+  open(block: SealedBlock, into: Buffer, names: BlockNames): Promise<OpenedBlock>;
+}
+
+export interface OpenedBlock {
+  readonly content: Buffer;
+  readonly wrong: readonly number[];
 }
 
 const MOST_THREADS = 4;
@@ -29,7 +42,10 @@ const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "press-worker.
 export const inlinePress: Press = {
   width: 2,
   press: async (job, take) => take(await pressBlock(job, compressor, (length) => Buffer.allocUnsafe(length))),
-  open: (block, into) => openBlock(block, compressor, into),
+  open: async (block, into, names) => {
+    const content = await openBlock(block, compressor, into);
+    return { content, wrong: misnamed(content, names) };
+  },
 };
 
 /** A sealed block is at most a chunk at its longest, with padding and tag; what is longer comes in memory of its own. */
@@ -51,15 +67,15 @@ class ThreadedPress implements Press {
   async press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
     const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
     const { parts, own } = forThread(job.parts);
-    const block = (await this.threads.ask({ press: { ...job, parts }, out }, own))!;
+    const block = (await this.threads.ask({ press: { ...job, parts }, out }, own)) as SentBlock;
     const { sealed } = block;
     take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
     this.outs.push(out);
   }
 
-  async open(block: SealedBlock, into: Buffer): Promise<Buffer> {
-    await this.threads.ask({ open: block, out: into });
-    return into.subarray(0, block.length);
+  async open(block: SealedBlock, into: Buffer, names: BlockNames): Promise<OpenedBlock> {
+    const wrong = (await this.threads.ask({ open: block, out: into, names })) as readonly number[];
+    return { content: into.subarray(0, block.length), wrong };
   }
 }
 

@@ -1,7 +1,9 @@
 import { answerJobs } from "../threads";
 import {
   type BlockJob,
+  type BlockNames,
   makeScratch,
+  misnamed,
   openBlock,
   type PressedBlock,
   pressBlock,
@@ -13,13 +15,13 @@ import { freeEarly } from "./free-early";
 /** What a thread is asked, with the shared memory that it works into: a block to be pressed, or one to be opened. */
 export type PressJob =
   | { readonly press: BlockJob; readonly out: Uint8Array }
-  | { readonly open: SealedBlock; readonly out: Uint8Array };
+  | { readonly open: SealedBlock; readonly out: Uint8Array; readonly names: BlockNames };
 
 /** A pressed block as it is sent: its sealed bytes, or how many of them are in the memory that was given. */
 export type SentBlock = Omit<PressedBlock, "sealed"> & { readonly sealed: Uint8Array | number };
 
-/** Nothing is sent of a block that was opened. */
-export type PressAnswer = SentBlock | null;
+/** Of a block that was opened, nothing is sent but the numbers of its chunks that are not what they are named. */
+export type PressAnswer = SentBlock | readonly number[];
 
 const compressor = compressorOf(false);
 const scratch = makeScratch();
@@ -33,9 +35,9 @@ const bufferOf = (bytes: Uint8Array): Buffer =>
  */
 answerJobs<PressJob, PressAnswer>(async (job) => {
   if ("open" in job) {
-    await openBlock(job.open, compressor, bufferOf(job.out));
+    const content = await openBlock(job.open, compressor, bufferOf(job.out));
     passed(job.open.sealed.length);
-    return { answer: null };
+    return { answer: misnamed(content, job.names) };
   }
   const block = await pressBlock(job.press, compressor, scratch, job.out);
   passed(block.sealed.length);
