@@ -92,6 +92,12 @@ interface StoredFolder {
   readonly entries: number;
 }
 
+/** A folder as the point before has it: its entries by name, and its nodes: one, or an index and its pages. */
+interface PreviousFolder {
+  readonly entries: ReadonlyMap<ByteString, Entry>;
+  readonly nodes: readonly Uint8Array[];
+}
+
 /** A folder that is being walked, or whose files are being read: done when the last of its entries has come. */
 class FolderUnderWay {
   readonly entries: (Entry | null)[] = [];
@@ -100,8 +106,7 @@ class FolderUnderWay {
 
   constructor(
     readonly path: ByteString,
-    readonly previous: Uint8Array | undefined,
-    readonly before: ReadonlyMap<ByteString, Entry>,
+    readonly before: PreviousFolder,
     /** Nanoseconds since 1970, before it was listed. */
     readonly listedAt: bigint,
     private readonly done: (folder: FolderUnderWay) => void,
@@ -176,7 +181,7 @@ class Snapshot {
     if (chosen.includes(path)) return this.storeWhole(path, previous);
     const base = path === "/" ? "" : path;
     const names = [...new Set(chosen.map((folder) => folder.slice(base.length + 1).split("/")[0]!))].sort();
-    const before = this.previousEntries(previous);
+    const before = this.previousFolder(previous);
     const entries: Entry[] = [];
     for (const name of names) {
       const child = `${base}/${name}`;
@@ -192,7 +197,7 @@ class Snapshot {
         continue;
       }
       this.counts.folders += 1;
-      const stored = await this.storePart(child, below, before.get(name)?.node);
+      const stored = await this.storePart(child, below, before.entries.get(name)?.node);
       const xattrs = this.options.reader.xattrs(child);
       entries.push({ ...metadata(found, xattrs, lookedAt), type: "folder", node: stored.node });
     }
@@ -215,8 +220,8 @@ class Snapshot {
     previous: Uint8Array | undefined,
     done: (stored: StoredFolder) => void,
   ): Promise<void> {
-    const before = this.previousEntries(previous);
-    const folder = new FolderUnderWay(path, previous, before, nowNanoseconds(), (walked) =>
+    const before = this.previousFolder(previous);
+    const folder = new FolderUnderWay(path, before, nowNanoseconds(), (walked) =>
       done(this.storeFolder(walked)),
     );
     let found: Listed[] = [];
@@ -240,7 +245,7 @@ class Snapshot {
 
   private storeItem(folder: FolderUnderWay, item: Listed, path: ByteString): Promise<void> | null {
     const { selector, reader, progress } = this.options;
-    const old = folder.before.get(item.name);
+    const old = folder.before.entries.get(item.name);
     switch (item.type) {
       case "other":
         if (selector.takesFile(showBytes(path))) this.options.note("file.special", showBytes(path), "");
@@ -365,9 +370,11 @@ class Snapshot {
   }
 
   /** A folder of which all entries have come. */
-  private storeFolder({ path, previous, before, entries: places }: FolderUnderWay): StoredFolder {
+  private storeFolder({ path, before: previous, entries: places }: FolderUnderWay): StoredFolder {
+    const { entries: before, nodes } = previous;
+    const [node] = nodes;
     const entries = places.filter((entry) => entry !== null);
-    let same = previous !== undefined && entries.length === before.size;
+    let same = node !== undefined && entries.length === before.size;
     let changedHere = 0;
     for (const entry of before.size ? entries : []) {
       const old = before.get(entry.name);
@@ -382,8 +389,8 @@ class Snapshot {
       this.busiest = changedHere;
       this.figures.busiestFolder = showBytes(path);
     }
-    if (same) this.keepOld(previous!);
-    return { node: same ? previous! : this.addFolder(entries), entries: entries.length };
+    if (same) for (const kept of nodes) this.options.keepNode(kept, null);
+    return { node: same ? node! : this.addFolder(entries), entries: entries.length };
   }
 
   private chunkList(ids: Uint8Array): Pick<Entry, "chunks" | "chunkPages"> {
@@ -412,22 +419,17 @@ class Snapshot {
     return id;
   }
 
-  /** An unchanged folder keeps its node, its pages and the nodes of long chunk lists in it. */
-  private keepOld(node: Uint8Array): void {
-    this.options.keepNode(node, null);
-    const content = this.options.previous!.node(node);
-    if (content.kind === "pages") for (const page of content.pages) this.keepOld(page.node);
-  }
-
-  private previousEntries(node: Uint8Array | undefined): Map<ByteString, Entry> {
+  private previousFolder(node: Uint8Array | undefined): PreviousFolder {
     const entries = new Map<ByteString, Entry>();
+    const nodes: Uint8Array[] = [];
     const collect = (id: Uint8Array) => {
+      nodes.push(id);
       const content = this.options.previous!.node(id);
       if (content.kind === "folder") for (const entry of content.entries) entries.set(entry.name, entry);
       else if (content.kind === "pages") for (const page of content.pages) collect(page.node);
     };
     if (node && this.options.previous) collect(node);
-    return entries;
+    return { entries, nodes };
   }
 
   private countChange(old: Entry, now: Entry): boolean {
