@@ -65,7 +65,7 @@ const STRETCH_BLOCKS = 8;
 const STRETCH_BYTES = 8 * 1024 * 1024;
 const STRETCHES = 2;
 /** So many blocks are opened before they are asked for. */
-const AHEAD = 3;
+const AHEAD = 6;
 /** Blocks lie in a pack in the order in which they were ready, not quite in that of their numbers. */
 const OUT_OF_ORDER = 4;
 
@@ -178,7 +178,7 @@ export class StoreReader implements ChunkReader {
     dispose: (block) => block.release(),
   });
   private readonly ahead: Ahead | null;
-  private readonly nodes = new LRUCache<ByteString, TreeNode>({ max: 4096 });
+  private readonly nodes: LRUCache<ByteString, TreeNode>;
   private readonly identifiers: Readonly<Record<Named, Identifier>>;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
   /** Stretches that were fetched lately, the last one first. */
@@ -199,6 +199,8 @@ export class StoreReader implements ChunkReader {
     /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
     readAhead = false,
   ) {
+    // who passes a whole tree needs those on the way down alone
+    this.nodes = new LRUCache({ max: readAhead ? 64 : 4096 });
     this.ahead = readAhead ? { press: thePress(), memories: new Memories() } : null;
     this.identifiers = { chunkId: new Identifier(keys.chunkId), treeId: new Identifier(keys.treeId) };
   }

@@ -77,6 +77,7 @@ export const benchFiles = (): Promise<Figure[]> =>
       await store(depot, tree, before.tree);
     });
     const count = changeOneInAHundred(tree);
+    shell("sync");
     let third = before;
     const changed = await seconds(async () => {
       third = await store(depot, tree, before.tree);

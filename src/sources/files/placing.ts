@@ -29,14 +29,14 @@ import {
 export interface Placing {
   /**
    * A file of at most `SMALL_BYTES`. Its pieces are copied at once, or held until it is in place where there is a holder.
-   * Waits where much is under way.
+   * Where much is under way, the answer is to be waited for.
    */
   put(
     file: FileToPlace,
     content: readonly Uint8Array[],
     told: (placed: Placed) => void,
     holder?: Holder,
-  ): Promise<void>;
+  ): Promise<void> | null;
   /** Writes a piece of a larger file that is open. The piece must stay as it is until then. Throws what the system says. */
   write(fd: number, piece: Uint8Array, offset: number): Promise<void>;
   /** Does something once all that was handed over before is in place. */
@@ -89,7 +89,7 @@ const writeInThreads =
 export function beginPlacing(): Placing {
   if (!existsSync(WORKER_FILE)) return new Batches(placeHere, async (piece) => writePiece(piece), 1);
   const running = theThreads();
-  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 2);
+  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 4);
 }
 
 /** Who hears what became of a file, and what is done once that was told. */
@@ -117,22 +117,29 @@ class Batches implements Placing {
     private readonly width: number,
   ) {}
 
-  async put(
+  put(
     file: FileToPlace,
     content: readonly Uint8Array[],
     told: Hearer["told"],
     holder: Holder | null = null,
-  ): Promise<void> {
-    const length = content.reduce((sum, piece) => sum + piece.length, 0);
+  ): Promise<void> | null {
+    let length = 0;
+    for (const piece of content) length += piece.length;
     const folder = file.path.slice(0, file.path.lastIndexOf("/"));
-    if (!this.building.hasRoomFor(length, folder !== this.folder)) {
-      holder?.hold();
-      await this.flush().finally(() => holder?.release());
+    const add = () => {
+      if (this.building.count === 0) this.begins = folder !== this.folder;
+      this.folder = folder;
+      this.building.add(file, content, holder);
+      this.hearers.push({ told, afterwards: [] });
+    };
+    if (this.building.hasRoomFor(length, folder !== this.folder)) {
+      add();
+      return null;
     }
-    if (this.building.count === 0) this.begins = folder !== this.folder;
-    this.folder = folder;
-    this.building.add(file, content, holder);
-    this.hearers.push({ told, afterwards: [] });
+    holder?.hold();
+    return this.flush()
+      .then(add)
+      .finally(() => holder?.release());
   }
 
   async write(fd: number, bytes: Uint8Array, offset: number): Promise<void> {

@@ -3,8 +3,9 @@ import { closeSync, ftruncateSync, linkSync, lstatSync, mkdirSync, symlinkSync, 
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries, folderPages } from "@/store/browse";
+import type { Holder } from "@/store/cutting/windows";
 import { ID_BYTES } from "@/store/pack";
-import type { ChunkReader } from "@/store/reader";
+import type { AtHand, ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, SMALL_BYTES } from "./placing";
@@ -120,12 +121,13 @@ class Restore {
       }
     }
     if (names.length === 0) {
-      for await (const entry of folderEntries(this.options.store, root)) await this.entry(entry, parent);
+      for await (const entry of folderEntries(this.options.store, root))
+        await this.entry(entry, parent, false);
       return;
     }
     const entry = await findEntry(this.options.store, root, path);
     if (!entry) throw new CodedError("not-found", `${showBytes(path)} is not in this recovery point`);
-    await this.entry(entry, parent);
+    await this.entry(entry, parent, false);
   }
 
   private ensureFolder(path: ByteString, entry: Entry | null): ByteString {
@@ -141,10 +143,20 @@ class Restore {
     return path;
   }
 
-  /** `fresh`: the parent was made by this restore, and nobody else can have put anything into it. */
-  private async entry(entry: Entry, parent: ByteString, fresh = false): Promise<void> {
+  /**
+   * Null when there is nothing to wait for: of most files the content is at hand, and they are many.
+   *
+   * @param fresh the parent was made by this restore, and nobody else can have put anything into it
+   */
+  private entry(entry: Entry, parent: ByteString, fresh: boolean): Promise<void> | null {
     if (this.options.signal.aborted) throw this.options.signal.reason;
     const path = joinPath(parent, entry.name);
+    const whole = fresh && !this.taken.has(path) && isSmall(entry) ? this.atHand(entry) : null;
+    if (!whole) return this.anyEntry(entry, path, fresh);
+    return this.handOver(entry, unfinishedName(path), path, true, [whole.bytes], whole.holder);
+  }
+
+  private async anyEntry(entry: Entry, path: ByteString, fresh: boolean): Promise<void> {
     // the same place twice in one basket: what comes later finds what came first
     if (this.taken.has(path)) await this.drained();
     try {
@@ -185,7 +197,10 @@ class Restore {
     const made = !there || this.isOurs(path);
     if (!there) mkdirSync(systemPath(path), { mode: 0o700 });
     for await (const page of folderPages(this.options.store, entry.node!))
-      for (const child of page) await this.entry(child, path, !there);
+      for (const child of page) {
+        const waits = this.entry(child, path, !there);
+        if (waits) await waits;
+      }
     if (!made) return;
     this.figures.folders += 1;
     // what is put into it would change its time
@@ -225,8 +240,7 @@ class Restore {
     if (path === null) return false;
     const unfinished = unfinishedName(path);
     const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
-    const small = !sameFile && !entry.extents && (entry.size ?? 0) <= SMALL_BYTES;
-    if (small) {
+    if (isSmall(entry)) {
       await this.placeSmall(entry, unfinished, path, fresh);
       return true;
     }
@@ -259,25 +273,45 @@ class Restore {
     path: ByteString,
     fresh: boolean,
   ): Promise<void> {
-    const content: Uint8Array[] = [];
-    // most small files are one chunk, and lie in the block that the one before lay in
-    const whole = entry.chunks?.length === ID_BYTES ? this.options.store.atHand(entry.chunks) : null;
-    const holder = whole?.bytes.length === entry.size ? whole!.holder : undefined;
-    if (holder) content.push(whole!.bytes);
-    else for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
+    const whole = this.atHand(entry);
+    const content: Uint8Array[] = whole ? [whole.bytes] : [];
+    if (!whole) for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
     if (this.options.signal.aborted) throw this.options.signal.reason;
+    await this.handOver(entry, unfinished, path, fresh, content, whole?.holder);
+  }
+
+  /** The content of a file that is one chunk in the block that was read last. */
+  private atHand({ chunks, size }: Entry): AtHand | null {
+    if (chunks?.length !== ID_BYTES) return null;
+    try {
+      const whole = this.options.store.atHand(chunks);
+      return whole?.bytes.length === size ? whole : null;
+    } catch {
+      // what is wrong with it comes out when it is read as any other
+      return null;
+    }
+  }
+
+  private handOver(
+    entry: Entry,
+    unfinished: ByteString,
+    path: ByteString,
+    fresh: boolean,
+    content: readonly Uint8Array[],
+    holder: Holder | undefined,
+  ): Promise<void> | null {
     const { uid, gid, mode, mtime, xattrs } = entry;
     // a part of a larger memory would take all of that along
     const attributes = xattrs?.map(([name, value]) => [name, new Uint8Array(value)] as const);
-    const file = {
-      unfinished,
-      path,
-      fresh,
-      metadata: { uid, gid, mode, mtime, xattrs: attributes },
-      digest: this.options.wantsDigest?.() ?? false,
-    };
+    const metadata = { uid, gid, mode, mtime, xattrs: attributes };
+    const digest = this.options.wantsDigest?.() ?? false;
     this.taken.add(path);
-    await this.placing.put(file, content, (placed) => this.hearPlaced(entry, path, placed), holder);
+    return this.placing.put(
+      { unfinished, path, fresh, metadata, digest },
+      content,
+      (placed) => this.hearPlaced(entry, path, placed),
+      holder,
+    );
   }
 
   private hearPlaced(entry: Entry, path: ByteString, placed: Placed): void {
@@ -389,6 +423,10 @@ class Restore {
     }
   }
 }
+
+/** Of what is put in place beside this thread: one name, no holes, and not long. */
+const isSmall = ({ type, sameFile, extents, size }: Entry): boolean =>
+  type === "file" && !sameFile && !extents && (size ?? 0) <= SMALL_BYTES;
 
 /** Pieces of a file that are written while the next is read: far less than what a reader promises to leave as it is. */
 const WRITTEN_AT_ONCE = 2;
