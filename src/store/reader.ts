@@ -60,6 +60,17 @@ class LoadedBlock implements Holder {
     if (this.holders === 0) void this.content.then(this.free, this.free);
   }
 }
+/** A place where blocks were read; it runs once the block after it was read too. */
+interface Strand {
+  readonly packId: string;
+  readonly number: number;
+  readonly runs: boolean;
+  /** What comes next is in another pack. */
+  readonly ended: boolean;
+}
+/** Blocks of something else that may lie between. */
+const SKIPPED = 3;
+
 /** How long a stretch is at most, and how many are held. */
 const STRETCH_BLOCKS = 8;
 const STRETCH_BYTES = 8 * 1024 * 1024;
@@ -183,6 +194,8 @@ export class StoreReader implements ChunkReader {
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
   /** Stretches that were fetched lately, the last one first. */
   private stretches: Stretch[] = [];
+  /** Where reading went on from block to block lately, the last place first. */
+  private strands: Strand[] = [];
   /** The block that something was read from last. */
   private current: {
     readonly places: LoadedPack["places"];
@@ -332,10 +345,30 @@ export class StoreReader implements ChunkReader {
 
   private block(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
     const block = this.oneBlock(packId, loaded, number, as);
-    if (this.ahead)
+    if (this.ahead && this.goesOn(packId, number, loaded.pack.blocks.length))
       for (let next = number + 1; next <= number + AHEAD && next < loaded.pack.blocks.length; next += 1)
         this.oneBlock(packId, loaded, next, as);
     return block;
+  }
+
+  /**
+   * Whether reading goes on from block to block here. What was stored before lies elsewhere, and so do the nodes of trees:
+   * what lies behind those is not what is read next.
+   */
+  private goesOn(packId: string, number: number, count: number): boolean {
+    const [last] = this.strands;
+    if (last?.packId === packId && last.number === number) return last.runs;
+    const before = this.strands.find((one) =>
+      one.packId === packId
+        ? one.number <= number && number <= one.number + SKIPPED
+        : one.ended && number < SKIPPED,
+    );
+    const runs = before !== undefined && (before.runs || before.packId !== packId || before.number < number);
+    this.strands = [
+      { packId, number, runs, ended: number + SKIPPED >= count },
+      ...this.strands.filter((one) => one !== before).slice(0, LATELY - 1),
+    ];
+    return runs;
   }
 
   private oneBlock(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
