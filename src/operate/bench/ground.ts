@@ -107,7 +107,7 @@ export class BenchDepot {
     const name = packName("s", packId);
     return {
       size: await this.place.size(name),
-      read: (offset: number, length: number) => this.place.read(name, offset, length),
+      read: (offset: number, length: number, into?: Buffer) => this.place.read(name, offset, length, into),
     };
   };
 }
