@@ -100,7 +100,7 @@ export class PackBuilder {
     trailer.writeUInt32LE(directory.length + TAG_BYTES, 8);
     trailer.writeUInt32LE(this.directory.length, 12);
     TRAILER_MAGIC.copy(trailer, 16);
-    for (const part of seal(this.key, DIRECTORY_PLACE, this.header, directory)) this.append(part);
+    this.append(seal(this.key, DIRECTORY_PLACE, this.header, directory));
     this.append(trailer);
     return this.bytes.subarray(0, this.size);
   }

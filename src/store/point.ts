@@ -43,7 +43,7 @@ export interface PointCounts {
 export function sealPoint(keys: StoreKeys, id: Uint8Array, content: PointContent): Buffer {
   const header = headerOf("point", id);
   const body = frame(cborEncoder.encode(content), 1024);
-  return Buffer.concat([header, ...seal(keys.objectKey(id), 0, header, body)]);
+  return Buffer.concat([header, seal(keys.objectKey(id), 0, header, body)]);
 }
 
 /** Opens a point. Throws `store.wrong-key` when nothing of it opens. */

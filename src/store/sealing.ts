@@ -44,27 +44,71 @@ function nonceOf(place: number): Buffer {
   return nonce;
 }
 
-/** Seals parts one after another with AES-256-GCM; returns the cipher text in pieces, and the tag. */
+/**
+ * How much the cipher is given at a time: each of its answers is memory of its own, and what is this long is used again
+ * at once. A mebibyte at a time takes a quarter longer.
+ */
+const STEP_BYTES = 128 * 1024;
+
+function* steps(bytes: Uint8Array): Generator<Uint8Array> {
+  for (let at = 0; at < bytes.length; at += STEP_BYTES) yield bytes.subarray(at, at + STEP_BYTES);
+}
+
+/** Seals parts one after another with AES-256-GCM into memory that has room for them and the tag. */
+export function sealInto(
+  out: Uint8Array,
+  key: Uint8Array,
+  place: number,
+  header: Uint8Array,
+  ...plain: readonly Uint8Array[]
+): void {
+  const cipher = createCipheriv("aes-256-gcm", key, nonceOf(place));
+  cipher.setAAD(header);
+  let at = 0;
+  for (const part of plain)
+    for (const step of steps(part)) {
+      out.set(cipher.update(step), at);
+      at += step.length;
+    }
+  cipher.final();
+  out.set(cipher.getAuthTag(), at);
+}
+
+/** The same into memory of its own. */
 export function seal(
   key: Uint8Array,
   place: number,
   header: Uint8Array,
   ...plain: readonly Uint8Array[]
-): Buffer[] {
-  const cipher = createCipheriv("aes-256-gcm", key, nonceOf(place));
-  cipher.setAAD(header);
-  const text = plain.map((part) => cipher.update(part));
-  cipher.final();
-  return [...text, cipher.getAuthTag()];
+): Buffer {
+  const length = plain.reduce((sum, part) => sum + part.length, 0);
+  const sealed = Buffer.allocUnsafe(length + TAG_BYTES);
+  sealInto(sealed, key, place, header, ...plain);
+  return sealed;
 }
 
-/** Opens what `seal` closed. Throws `store.damaged` when one bit of it, or of the header, is not as it was. */
-export function unseal(key: Uint8Array, place: number, header: Uint8Array, sealed: Uint8Array): Buffer {
+/**
+ * Opens what `seal` closed, into the memory given where it is long enough. Throws `store.damaged` when one bit of it, or of
+ * the header, is not as it was; what is in that memory then is nothing.
+ */
+export function unseal(
+  key: Uint8Array,
+  place: number,
+  header: Uint8Array,
+  sealed: Uint8Array,
+  into?: Buffer,
+): Buffer {
   if (sealed.length < TAG_BYTES) throw new CodedError("store.damaged", "a sealed part is cut short");
+  const length = sealed.length - TAG_BYTES;
+  const plain = into && into.length >= length ? into.subarray(0, length) : Buffer.allocUnsafe(length);
   const decipher = createDecipheriv("aes-256-gcm", key, nonceOf(place));
   decipher.setAAD(header);
-  decipher.setAuthTag(sealed.subarray(sealed.length - TAG_BYTES));
-  const plain = decipher.update(sealed.subarray(0, sealed.length - TAG_BYTES));
+  decipher.setAuthTag(sealed.subarray(length));
+  let at = 0;
+  for (const step of steps(sealed.subarray(0, length))) {
+    plain.set(decipher.update(step), at);
+    at += step.length;
+  }
   try {
     decipher.final();
   } catch {

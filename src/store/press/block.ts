@@ -1,7 +1,7 @@
 import { CodedError } from "@/core/codes";
 import { Identifier } from "../identity";
 import { ID_BYTES } from "../pack";
-import { paddedLength, seal, TAG_BYTES, unseal } from "../sealing";
+import { paddedLength, sealInto, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
 /** Chunks that become one sealed block of a pack. */
@@ -47,11 +47,7 @@ export async function pressBlock(
   const padded = paddedLength(packed.length);
   const length = padded + TAG_BYTES;
   const sealed = out && out.length >= length ? out.subarray(0, length) : Buffer.allocUnsafeSlow(length);
-  let at = 0;
-  for (const piece of seal(job.key, job.place, job.header, packed, Buffer.alloc(padded - packed.length))) {
-    sealed.set(piece, at);
-    at += piece.length;
-  }
+  sealInto(sealed, job.key, job.place, job.header, packed, Buffer.alloc(padded - packed.length));
   return { sealed, packedLength: packed.length, compressed: small !== null };
 }
 
@@ -69,8 +65,14 @@ export interface SealedBlock {
 }
 
 /** The content of a block, in the memory given where there is one. Throws `store.damaged` where it is not what was sealed. */
-export async function openBlock(block: SealedBlock, compressor: Compressor, into?: Buffer): Promise<Buffer> {
-  const packed = unseal(block.key, block.place, block.header, block.sealed).subarray(0, block.packedLength);
+export async function openBlock(
+  block: SealedBlock,
+  compressor: Compressor,
+  into?: Buffer,
+  scratch?: Scratch,
+): Promise<Buffer> {
+  const { key, place, header, sealed, packedLength } = block;
+  const packed = unseal(key, place, header, sealed, scratch?.(sealed.length)).subarray(0, packedLength);
   if (block.compressed) return compressor.decompress(packed, block.length, into);
   if (packed.length !== block.length) throw new CodedError("store.damaged", "a block has not its length");
   if (!into) return packed;

@@ -35,7 +35,7 @@ const bufferOf = (bytes: Uint8Array): Buffer =>
  */
 answerJobs<PressJob, PressAnswer>(async (job) => {
   if ("open" in job) {
-    const content = await openBlock(job.open, compressor, bufferOf(job.out));
+    const content = await openBlock(job.open, compressor, bufferOf(job.out), scratch);
     passed(job.open.sealed.length);
     return { answer: misnamed(content, job.names) };
   }
