@@ -7,6 +7,7 @@ import {
   type Figure,
   figure,
   inLeftFolder,
+  leastOf,
   makeTree,
   rounds,
   say,
@@ -40,12 +41,6 @@ const describe = ({ files, bytes }: { files: number; bytes: number }) =>
   say(
     `${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 3).toFixed(2)} GiB; ${cpus()[0]?.model.trim()}, ${cpus().length} cores; ${rounds} rounds, the best counts`,
   );
-const least = async (times: number, work: (round: number) => Promise<void> | void): Promise<number> => {
-  let best = Number.POSITIVE_INFINITY;
-  for (let round = 0; round < times; round += 1) best = Math.min(best, await seconds(() => work(round)));
-  return best;
-};
-
 /** First, unchanged and slightly changed runs over a Unix tree. */
 export const benchFiles = (): Promise<Figure[]> =>
   inLeftFolder(async (folder) => {
@@ -72,8 +67,8 @@ export const benchFiles = (): Promise<Figure[]> =>
     say(
       `  stored ${(before.stored.storedBytes / 1024 ** 2).toFixed(0)} MiB in ${before.stored.packs} packs; the pipeline's archive has ${(statSync(archive).size / 1024 ** 2).toFixed(0)} MiB`,
     );
-    const find = await least(rounds + 1, () => shell(`find ${tree} -printf '%s %T@\\n'`));
-    const unchanged = await least(rounds + 1, async () => {
+    const find = await leastOf(rounds + 1, () => shell(`find ${tree} -printf '%s %T@\\n'`));
+    const unchanged = await leastOf(rounds + 1, async () => {
       await store(depot, tree, before.tree);
     });
     const count = changeOneInAHundred(tree);
