@@ -88,21 +88,22 @@ export const shell = (command: string) => {
 };
 
 /** The best of so many rounds, seconds. */
-export async function leastOf(times: number, work: (round: number) => Promise<void> | void): Promise<number> {
+export async function leastOf(
+  times: number,
+  work: (round: number) => Promise<void> | void,
+  before: () => void = () => {},
+): Promise<number> {
   let best = Number.POSITIVE_INFINITY;
-  for (let round = 0; round < times; round += 1) best = Math.min(best, await seconds(() => work(round)));
-  return best;
-}
-
-/** The best of the rounds, each of which begins when the disk has what was written before. */
-export async function least(work: (round: number) => Promise<void> | void): Promise<number> {
-  let best = Number.POSITIVE_INFINITY;
-  for (let round = 0; round < rounds; round += 1) {
-    shell("sync");
+  for (let round = 0; round < times; round += 1) {
+    before();
     best = Math.min(best, await seconds(() => work(round)));
   }
   return best;
 }
+
+/** The best of the rounds, each of which begins when the disk has what was written before. */
+export const least = (work: (round: number) => Promise<void> | void): Promise<number> =>
+  leastOf(rounds, work, () => shell("sync"));
 
 /** A depot with its index in memory; the console holds it in PostgreSQL. */
 export class BenchDepot {

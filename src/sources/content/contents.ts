@@ -174,6 +174,7 @@ export class ContentsBeside implements Contents {
   private flushing = false;
   private ids: Uint8Array[] = [];
   private bytes = 0;
+  private ended = false;
   private failure: { readonly error: unknown } | null = null;
   private wakers: (() => void)[] = [];
 
@@ -215,6 +216,7 @@ export class ContentsBeside implements Contents {
   }
 
   end(): void {
+    this.ended = true;
     this.thread.ask({ end: this.run }).catch(() => {});
     // what may still be written to is left to the collector
     if (this.asked > 0) return;
@@ -276,6 +278,10 @@ export class ContentsBeside implements Contents {
     windows
       .next()
       .then((window) => {
+        if (this.ended) {
+          window.release();
+          return;
+        }
         this.waitsForWindow = false;
         this.given.add(window.number);
         this.ask([], [window.number]);
@@ -303,6 +309,8 @@ export class ContentsBeside implements Contents {
 
   private readonly hear = (answer: ContentAnswer): void => {
     this.asked -= 1;
+    // nobody hears any more of a run that was broken off
+    if (this.ended || this.failure) return;
     this.starved = answer.starved;
     for (const number of answer.left) this.given.delete(number);
     if (!answer.starved) this.pump();
