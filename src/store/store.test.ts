@@ -99,6 +99,7 @@ describe("a reader", () => {
       }
       await writer.close();
       let reads = 0;
+      let bytes = 0;
       const reader = new StoreReader(
         depot.keys,
         {
@@ -109,6 +110,7 @@ describe("a reader", () => {
               size: pack.size,
               read: async (offset, length) => {
                 reads += 1;
+                bytes += length;
                 await wait();
                 return pack.read(offset, length);
               },
@@ -117,7 +119,7 @@ describe("a reader", () => {
         },
         true,
       );
-      return { chunks, ids, reader, reads: () => reads, packs: depot.packs.length };
+      return { chunks, ids, reader, reads: () => reads, bytes: () => bytes, packs: depot.packs.length };
     }
 
     it("fetches more at once while one block follows the other, also into the next pack", async () => {
@@ -126,6 +128,16 @@ describe("a reader", () => {
       for (const [i, id] of ids.entries()) expect((await reader.chunk(id)).equals(chunks[i]!)).toBe(true);
       // header, trailer and directory of each pack, and some stretches in place of 48 blocks
       expect(reads() - 3 * packs).toBeLessThan(14);
+    });
+
+    it("reads nothing behind a chunk that lies elsewhere, and goes on where it was", async () => {
+      const { chunks, ids, reader, bytes } = await shelf(48);
+      const order = [20, 21, 0, 22, 23, 24, 12, 25, 26, 27, 28, 0, 29, 30];
+      for (const i of order) expect((await reader.chunk(ids[i]!)).equals(chunks[i]!)).toBe(true);
+      const mebibytes = bytes() / 1024 ** 2;
+      // eleven in a row and six beyond the last of them, fetched by up to eight; two elsewhere; what packs say of themselves
+      expect(mebibytes).toBeGreaterThan(11 + 6 + 2);
+      expect(mebibytes).toBeLessThan(11 + 6 + 8 + 2);
     });
 
     it("gives the same in any order", async () => {
