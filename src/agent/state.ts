@@ -15,7 +15,7 @@ import { join } from "node:path";
 import { z } from "zod";
 import type { SnapshotLedger } from "@/sources/files/standing-still";
 import type { PreviousTree } from "@/sources/snapshot";
-import { ID_BYTES } from "@/store/pack";
+import { ID_BYTES } from "@/store/identity";
 import { decodeNode, idKey, type TreeNode } from "@/store/tree";
 
 /** What an agent keeps on its machine: who it is, and the trees of its last recovery points. All files 0600. */

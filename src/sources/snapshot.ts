@@ -2,8 +2,8 @@ import { type Code, CodedError } from "@/core/codes";
 import type { Selector } from "@/core/selection/selection";
 import { outermostFolders } from "@/core/selection/selection";
 import { Windows } from "@/store/cutting/windows";
+import { ID_BYTES } from "@/store/identity";
 import type { StoreKeys } from "@/store/keys";
-import { ID_BYTES } from "@/store/pack";
 import type { PointCounts } from "@/store/point";
 import {
   type ByteString,

@@ -1,5 +1,8 @@
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 
+/** How long an id is. */
+export const ID_BYTES = 32;
+
 /** Ids of content under one key: BLAKE3 in keyed mode, 32 bytes. One hasher serves all calls; making one costs more than using it. */
 export class Identifier {
   private readonly hasher: Blake3Hasher;

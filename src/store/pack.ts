@@ -1,5 +1,6 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
+import { ID_BYTES } from "./identity";
 import type { StoreKeys } from "./keys";
 import type { PressedBlock, SealedBlock } from "./press/block";
 import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
@@ -8,7 +9,6 @@ import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./s
  * A pack: header, sealed blocks, sealed directory, trailer. A block is a run of chunks compressed together, so that many
  * small files make one. Complete or invalid: without its trailer nothing of it is read.
  */
-export const ID_BYTES = 32;
 export const TRAILER_BYTES = 24;
 const TRAILER_MAGIC = Buffer.from("KEEPDEEP");
 const DIRECTORY_PLACE = 0xffffffff;

@@ -23,8 +23,6 @@ interface Stretch {
   readonly packId: string;
   readonly first: number;
   readonly after: number;
-  /** It reaches to the end of its pack's blocks. */
-  readonly ended: boolean;
   /** Where in the pack it begins. */
   readonly start: number;
   readonly memory: Buffer;
@@ -41,6 +39,15 @@ interface BlockContent {
   /** What its chunks were looked at as, when it was opened, and the numbers of those that are not what their ids say. */
   readonly named: Named | null;
   readonly wrong: readonly number[];
+}
+
+/** Where a stretch ended, for the one that follows it. */
+interface StretchEnd {
+  readonly packId: string;
+  readonly after: number;
+  /** It reached to the end of its pack's blocks. */
+  readonly ended: boolean;
+  readonly blocks: number;
 }
 
 /** A block's content, there or on its way; its memory is used again when nobody holds it any more. */
@@ -192,8 +199,9 @@ export class StoreReader implements ChunkReader {
   private readonly nodes: LRUCache<ByteString, TreeNode>;
   private readonly identifiers: Readonly<Record<Named, Identifier>>;
   private readonly located = new LRUCache<ByteString, string>({ max: 50_000 });
-  /** Stretches that were fetched lately, the last one first. */
+  /** Stretches of several blocks that were fetched lately, and where all of them ended; the last one first. */
   private stretches: Stretch[] = [];
+  private stretchEnds: StretchEnd[] = [];
   /** Where reading went on from block to block lately, the last place first. */
   private strands: Strand[] = [];
   /** The block that something was read from last. */
@@ -447,12 +455,11 @@ export class StoreReader implements ChunkReader {
 
   private beginStretch(packId: string, { bytes, pack, order }: LoadedPack, rank: number): Stretch {
     const { blocks } = pack;
-    const [last] = this.stretches;
-    // where the one before ended, in its pack or at the beginning of the next
-    const next = last && (last.packId === packId ? last.after : last.ended ? 0 : null);
-    const follows = last && next !== null && next! <= rank && rank < next! + OUT_OF_ORDER;
-    const first = follows ? next! : rank;
-    const length = follows ? Math.min(STRETCH_BLOCKS, 2 * (last.after - last.first)) : 1;
+    // where one before ended, in its pack or at the beginning of the next
+    const nextOf = (one: StretchEnd) => (one.packId === packId ? one.after : one.ended ? 0 : Number.NaN);
+    const before = this.stretchEnds.find((one) => nextOf(one) <= rank && rank < nextOf(one) + OUT_OF_ORDER);
+    const first = before ? nextOf(before) : rank;
+    const length = before ? Math.min(STRETCH_BLOCKS, 2 * before.blocks) : 1;
     const begin = blocks[order[first]!]!;
     let after = rank + 1;
     for (; after < Math.min(blocks.length, first + length); after += 1) {
@@ -466,7 +473,6 @@ export class StoreReader implements ChunkReader {
       packId,
       first,
       after,
-      ended: after === blocks.length,
       start: begin.offset,
       memory,
       sealed: bytes.read(begin.offset, total, memory).then((read) => {
@@ -475,8 +481,14 @@ export class StoreReader implements ChunkReader {
         return memory.subarray(0, read.length);
       }),
       users: 0,
-      left: false,
+      // of a block alone nothing else will be asked for
+      left: after - first === 1,
     };
+    this.stretchEnds = [
+      { packId, after, ended: after === blocks.length, blocks: after - first },
+      ...this.stretchEnds.filter((one) => one !== before).slice(0, LATELY - 1),
+    ];
+    if (stretch.left) return stretch;
     for (const one of this.stretches.slice(STRETCHES - 1)) this.leave(one, true);
     this.stretches = [stretch, ...this.stretches.slice(0, STRETCHES - 1)];
     return stretch;

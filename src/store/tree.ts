@@ -1,5 +1,6 @@
 import { CodedError } from "@/core/codes";
-import { cborDecoder, cborEncoder, ID_BYTES } from "./pack";
+import { ID_BYTES } from "./identity";
+import { cborDecoder, cborEncoder } from "./pack";
 
 /**
  * A name or path as a string of bytes: each character is one byte (0 to 255), as in Latin-1. So any name of a Unix file

@@ -27,7 +27,7 @@ import { addressOf, answerError } from "@/server/api/dispatch";
 import type { Changes } from "@/server/changes";
 import { notFound, Problem, problemFromZod } from "@/server/problem";
 import type { Services } from "@/server/services";
-import { ID_BYTES } from "@/store/pack";
+import { ID_BYTES } from "@/store/identity";
 
 /** The agents' routes: JSON but for chunks and packs, which are bytes. docs/api.md has the list. */
 

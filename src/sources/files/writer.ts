@@ -4,7 +4,7 @@ import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries, folderPages } from "@/store/browse";
 import type { Holder } from "@/store/cutting/windows";
-import { ID_BYTES } from "@/store/pack";
+import { ID_BYTES } from "@/store/identity";
 import type { AtHand, ChunkReader } from "@/store/reader";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";

@@ -1,6 +1,6 @@
 import { CodedError } from "@/core/codes";
-import { Identifier } from "../identity";
-import { ID_BYTES } from "../pack";
+import { ID_BYTES, Identifier } from "../identity";
+
 import { paddedLength, sealInto, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
