@@ -54,6 +54,7 @@ interface StretchEnd {
 class LoadedBlock implements Holder {
   private holders = 1;
   constructor(
+    readonly key: string,
     readonly content: Promise<BlockContent>,
     private readonly free: () => void,
   ) {}
@@ -75,6 +76,8 @@ interface Strand {
   /** What comes next is in another pack. */
   readonly ended: boolean;
 }
+/** So many blocks that were read stay as they are. */
+const KEPT = 4;
 /** Blocks of something else that may lie between. */
 const SKIPPED = 3;
 
@@ -176,6 +179,8 @@ function missing(error: unknown): never {
 
 const LATELY = 8;
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
+/** Of one that reads ahead: what is opened before it is asked for, and some of what was. */
+const AHEAD_CACHE_BYTES = 52 * 1024 * 1024;
 
 /** What reading much in the order of storing works with: threads that open blocks, and memory for those. */
 interface Ahead {
@@ -186,15 +191,12 @@ interface Ahead {
 /**
  * Reads chunks and tree nodes by id. Opened packs, blocks and nodes are kept for a while.
  *
- * One that reads ahead works in the same memory again and again: the content of a chunk stays as it is until 32 MiB more
- * are read.
+ * One that reads ahead works in the same memory again and again: the content of a chunk stays as it is until chunks of four
+ * other blocks were read.
  */
 export class StoreReader implements ChunkReader {
-  private readonly packs = new LRUCache<string, Promise<LoadedPack>>({ max: 256 });
-  private readonly blocks = new LRUCache<string, LoadedBlock>({
-    maxSize: BLOCK_CACHE_BYTES,
-    dispose: (block) => block.release(),
-  });
+  private readonly packs: LRUCache<string, Promise<LoadedPack>>;
+  private readonly blocks: LRUCache<string, LoadedBlock>;
   private readonly ahead: Ahead | null;
   private readonly nodes: LRUCache<ByteString, TreeNode>;
   private readonly identifiers: Readonly<Record<Named, Identifier>>;
@@ -204,6 +206,8 @@ export class StoreReader implements ChunkReader {
   private stretchEnds: StretchEnd[] = [];
   /** Where reading went on from block to block lately, the last place first. */
   private strands: Strand[] = [];
+  /** Blocks that something was read from lately, the last one last; of those of one that reads ahead. */
+  private readonly kept: LoadedBlock[] = [];
   /** The block that something was read from last. */
   private current: {
     readonly places: LoadedPack["places"];
@@ -220,8 +224,13 @@ export class StoreReader implements ChunkReader {
     /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
     readAhead = false,
   ) {
-    // who passes a whole tree needs those on the way down alone
+    // who passes a whole tree in the order of storing needs little of what was passed before
     this.nodes = new LRUCache({ max: readAhead ? 64 : 4096 });
+    this.packs = new LRUCache({ max: readAhead ? 16 : 256 });
+    this.blocks = new LRUCache({
+      maxSize: readAhead ? AHEAD_CACHE_BYTES : BLOCK_CACHE_BYTES,
+      dispose: (block) => block.release(),
+    });
     this.ahead = readAhead ? { press: thePress(), memories: new Memories() } : null;
     this.identifiers = { chunkId: new Identifier(keys.chunkId), treeId: new Identifier(keys.treeId) };
   }
@@ -353,10 +362,21 @@ export class StoreReader implements ChunkReader {
 
   private block(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
     const block = this.oneBlock(packId, loaded, number, as);
+    if (this.ahead) this.keep(block);
     if (this.ahead && this.goesOn(packId, number, loaded.pack.blocks.length))
       for (let next = number + 1; next <= number + AHEAD && next < loaded.pack.blocks.length; next += 1)
         this.oneBlock(packId, loaded, next, as);
     return block;
+  }
+
+  /** Holds a block that is read, and lets go of the one that was read longest ago: what is opened beforehand takes no part. */
+  private keep(block: LoadedBlock): void {
+    if (this.kept.at(-1) === block) return;
+    block.hold();
+    const before = this.kept.indexOf(block);
+    this.kept.push(block);
+    if (before >= 0) this.kept.splice(before, 1)[0]!.release();
+    else if (this.kept.length > KEPT) this.kept.shift()!.release();
   }
 
   /**
@@ -381,7 +401,7 @@ export class StoreReader implements ChunkReader {
 
   private oneBlock(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
     const key = `${packId} ${number}`;
-    const known = this.blocks.get(key);
+    const known = this.blocks.get(key) ?? this.kept.find((block) => block.key === key);
     if (known) return known;
     const length = loaded.pack.blocks[number]!.lengths.reduce((sum, one) => sum + one, 0);
     const memory = this.ahead?.memories.take(length) ?? null;
@@ -390,13 +410,20 @@ export class StoreReader implements ChunkReader {
         ? this.fromStretch(packId, loaded, number, (sealed) => this.open(loaded, number, sealed, memory, as))
         : this.loadBlock(loaded, number)
     ).catch(missing);
-    content.catch(() => this.blocks.delete(key));
-    const block: LoadedBlock = new LoadedBlock(content, () => {
+    content.catch(() => this.forget(key));
+    const block: LoadedBlock = new LoadedBlock(key, content, () => {
       if (this.current?.block === block) this.current = null;
       if (memory) this.ahead!.memories.give(memory);
     });
     this.blocks.set(key, block, { size: Math.max(1, memory?.length ?? length) });
     return block;
+  }
+
+  /** What could not be opened once may be the next time. */
+  private forget(key: string): void {
+    this.blocks.delete(key);
+    const at = this.kept.findIndex((block) => block.key === key);
+    if (at >= 0) this.kept.splice(at, 1)[0]!.release();
   }
 
   private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<BlockContent> {

@@ -88,10 +88,14 @@ describe("a reader", () => {
 
   describe("that reads ahead", () => {
     /** Chunks of a MiB, each in a block of its own, in several packs; and how often packs are read from. */
-    async function shelf(count: number, wait: () => Promise<void> = async () => {}) {
+    async function shelf(
+      count: number,
+      wait: () => Promise<void> = async () => {},
+      make: (i: number) => Buffer = () => randomBytes(1024 * 1024),
+    ) {
       const depot = new TestDepot();
       const writer = new StoreWriter(depot.keys, depot);
-      const chunks = Array.from({ length: count }, () => randomBytes(1024 * 1024));
+      const chunks = Array.from({ length: count }, (_, i) => make(i));
       const ids: Buffer[] = [];
       for (const chunk of chunks) {
         ids.push(writer.add("data", chunk));
@@ -177,7 +181,7 @@ describe("a reader", () => {
         const content = await reader.chunk(id);
         memories.add(content.buffer);
         lately.push({ content, i });
-        // 32 MiB of its promise, less the one that comes
+        // far more than it promises, where blocks are short
         if (lately.length > 31) lately.shift();
         for (const one of [lately[0]!, lately.at(-1)!])
           expect(one.content.equals(chunks[one.i]!), `chunk ${one.i} when ${i} was read`).toBe(true);
@@ -186,6 +190,22 @@ describe("a reader", () => {
       expect(held.bytes.equals(chunks[0]!)).toBe(true);
       held.holder.release();
       expect((await reader.chunk(ids[0]!)).equals(chunks[0]!)).toBe(true);
+    });
+
+    it("leaves what was read last as it is, however long the blocks are that it opens meanwhile", async () => {
+      // each pair is one block, just below the longest that there is, and a pack holds many of them
+      const { chunks, ids, reader } = await shelf(48, undefined, (i) =>
+        Buffer.alloc(i % 2 ? 3_950_000 : 1_040_000, `${i} the tide came in over the slipway\n`),
+      );
+      const lately: { readonly content: Buffer; readonly i: number }[] = [];
+      for (const [i, id] of ids.entries()) {
+        lately.push({ content: await reader.chunk(id), i });
+        // what is opened beforehand comes meanwhile
+        await new Promise((next) => setTimeout(next, 5));
+        if (lately.length > 6) lately.shift();
+        for (const one of lately)
+          expect(one.content.equals(chunks[one.i]!), `chunk ${one.i} when ${i} was read`).toBe(true);
+      }
     });
 
     it("has at hand what lies beside what was read last", async () => {

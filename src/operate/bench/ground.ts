@@ -7,8 +7,8 @@ import { FilesReader } from "@/sources/files/reader";
 import { restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
 import { deriveStoreKeys } from "@/store/keys";
-import { packName } from "@/store/layout";
-import type { PackHolds } from "@/store/pack";
+import { lastPart, packName, packsOf } from "@/store/layout";
+import { openPack, type PackHolds } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import { StoreReader } from "@/store/reader";
 import { decodeNode, idKey } from "@/store/tree";
@@ -113,6 +113,14 @@ export class BenchDepot {
   constructor(folder: string) {
     mkdirSync(folder, { recursive: true });
     this.place = new LocalFolder(folder);
+  }
+  /** Finds out what lies in packs that another program put there. */
+  async learn(): Promise<void> {
+    for await (const name of this.place.list(packsOf("s"))) {
+      const packId = lastPart(name);
+      const pack = await openPack(this.keys, Buffer.from(packId, "hex"), await this.open(packId));
+      for (const block of pack.blocks) for (const id of block.ids) this.index.set(idKey(id), packId);
+    }
   }
   known = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.has(idKey(id)));
   putPack = async (packId: Buffer, parts: readonly Uint8Array[], { ids }: PackHolds) => {

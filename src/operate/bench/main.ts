@@ -7,13 +7,15 @@ import { benchFiles, benchRestore } from "./files";
 import { type Figure, json, removeLeftFolders } from "./ground";
 import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
-import { benchMemory, storeOnce } from "./memory";
+import { benchMemory, restoreOnce, storeOnce } from "./memory";
 import { benchPortal } from "./portal";
 import { benchVersions } from "./versions";
 
-const once = process.argv.indexOf("--store-once");
-if (once > 0) {
-  await storeOnce(process.argv[once + 1]!, process.argv[once + 2]!);
+// one thing alone, for a part that measures a program of its own
+const [, , alone, ...about] = process.argv;
+if (alone === "--store-once" || alone === "--restore-once") {
+  if (alone === "--store-once") await storeOnce(about[0]!, about[1]!);
+  else await restoreOnce(about[0]!, about[1]!, about[2]!);
   process.exit(0);
 }
 

@@ -89,7 +89,7 @@ const writeInThreads =
 export function beginPlacing(): Placing {
   if (!existsSync(WORKER_FILE)) return new Batches(placeHere, async (piece) => writePiece(piece), 1);
   const running = theThreads();
-  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 4);
+  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 3);
 }
 
 /** Who hears what became of a file, and what is done once that was told. */

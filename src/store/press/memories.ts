@@ -9,9 +9,11 @@ export class Memories {
   /** Memory of at least a length; its content is anything. */
   take(length: number): Buffer {
     const size = Math.max(LEAST_BYTES, 2 ** Math.ceil(Math.log2(length)));
-    const memory = this.spare.get(size)?.pop();
+    // rather a longer one that is there than one more
+    const memory =
+      this.spare.get(size)?.pop() ?? this.spare.get(2 * size)?.pop() ?? this.spare.get(4 * size)?.pop();
     if (!memory) return Buffer.from(new SharedArrayBuffer(size));
-    this.spareBytes -= size;
+    this.spareBytes -= memory.length;
     return memory;
   }
 
@@ -26,4 +28,5 @@ export class Memories {
 }
 
 const LEAST_BYTES = 1024 * 1024;
-const SPARE_BYTES = 48 * 1024 * 1024;
+/** As much as is ever used at once: what is dropped the collector frees late, and a restore had twice the memory then. */
+const SPARE_BYTES = 96 * 1024 * 1024;
