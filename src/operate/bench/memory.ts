@@ -1,4 +1,5 @@
 import { spawnSync } from "node:child_process";
+import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { compileSelection } from "@/core/selection/selection";
 import { FilesReader } from "@/sources/files/reader";
@@ -40,7 +41,9 @@ function inProgram(...what: readonly string[]): string[] {
 /** As in bin/agent. */
 const AGENT_FLAGS = ["--max-old-space-size=192", "--max-semi-space-size=4"];
 
-const mostMemory = (): string => (process.resourceUsage().maxRSS / 1024).toFixed(1);
+/** Of this program alone: what `getrusage` tells begins with what the program had that started it. */
+const mostMemory = (): string =>
+  (Number(/VmHWM:\s+(\d+)/.exec(readFileSync("/proc/self/status", "utf8"))![1]) / 1024).toFixed(1);
 
 /** The program of its own: stores a folder; prints the most memory that it took, MiB, and the root of the tree. */
 export async function storeOnce(tree: string, folder: string): Promise<void> {
