@@ -1,4 +1,5 @@
 import { createCipheriv, hkdfSync } from "node:crypto";
+import { TABLE_WORDS } from "./chunker";
 
 /**
  * Everything that is derived from a client's data key (32 bytes) by HKDF-SHA-256 (RFC 5869). The strings are part of the
@@ -9,7 +10,7 @@ export interface StoreKeys {
   readonly chunkId: Buffer;
   /** Keys BLAKE3 for the ids of tree nodes, so that no file can pass for a node. */
   readonly treeId: Buffer;
-  /** 256 words for the chunker, so that the lengths of chunks tell an onlooker nothing. */
+  /** `TABLE_WORDS` words for the chunker, so that the lengths of chunks tell an onlooker nothing. */
   readonly gear: Uint32Array;
   /** The AES-256 key of one pack or point, by its random id of 16 bytes. */
   objectKey(objectId: Uint8Array): Buffer;
@@ -31,8 +32,8 @@ export function deriveStoreKeys(dataKey: Uint8Array): StoreKeys {
   };
 }
 
-/** 256 little-endian words of an AES-256-CTR key stream that starts at counter zero. */
+/** Little-endian words of an AES-256-CTR key stream that starts at counter zero. */
 function gearTable(key: Buffer): Uint32Array {
-  const stream = createCipheriv("aes-256-ctr", key, Buffer.alloc(16)).update(Buffer.alloc(1024));
-  return Uint32Array.from({ length: 256 }, (_, i) => stream.readUInt32LE(i * 4));
+  const stream = createCipheriv("aes-256-ctr", key, Buffer.alloc(16)).update(Buffer.alloc(TABLE_WORDS * 4));
+  return Uint32Array.from({ length: TABLE_WORDS }, (_, i) => stream.readUInt32LE(i * 4));
 }

@@ -1,5 +1,6 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
+import { putBytes } from "./copy";
 import { ID_BYTES } from "./identity";
 import type { StoreKeys } from "./keys";
 import type { PressedBlock, SealedBlock } from "./press/block";
@@ -55,7 +56,7 @@ export class PackBuilder {
       longer.set(this.bytes.subarray(0, this.size));
       this.bytes = longer;
     }
-    this.bytes.set(part, this.size);
+    putBytes(this.bytes, this.size, part);
     this.size += part.length;
   }
 

@@ -1,5 +1,6 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
+import { putBytes } from "./copy";
 import type { Holder } from "./cutting/windows";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
@@ -504,7 +505,7 @@ export class StoreReader implements ChunkReader {
       memory,
       sealed: bytes.read(begin.offset, total, memory).then((read) => {
         if (read.buffer === memory.buffer) return read;
-        read.copy(memory);
+        putBytes(memory, 0, read);
         return memory.subarray(0, read.length);
       }),
       users: 0,

@@ -1,5 +1,6 @@
 import { createCipheriv, createDecipheriv } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import { putBytes } from "./copy";
 
 /**
  * Sealed objects. Every object begins with a header of 32 bytes that is bound to all that is sealed in it:
@@ -67,7 +68,7 @@ export function sealInto(
   let at = 0;
   for (const part of plain)
     for (const step of steps(part)) {
-      out.set(cipher.update(step), at);
+      putBytes(out, at, cipher.update(step));
       at += step.length;
     }
   cipher.final();
@@ -106,7 +107,7 @@ export function unseal(
   decipher.setAuthTag(sealed.subarray(length));
   let at = 0;
   for (const step of steps(sealed.subarray(0, length))) {
-    plain.set(decipher.update(step), at);
+    putBytes(plain, at, decipher.update(step));
     at += step.length;
   }
   try {

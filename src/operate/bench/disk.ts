@@ -1,10 +1,24 @@
-import { createCipheriv, randomBytes } from "node:crypto";
+import { randomBytes } from "node:crypto";
 import { closeSync, fsyncSync, mkdirSync, openSync, statSync, writeSync } from "node:fs";
 import { cpus } from "node:os";
 import { join } from "node:path";
 import { Identifier } from "@/store/identity";
-import { compressor } from "@/store/press/compressor";
-import { BenchDepot, type Figure, figure, inFolder, least, say, seconds, shell, store } from "./ground";
+import { makeScratch, pressBlock } from "@/store/press/block";
+import { compressorOf } from "@/store/press/compressor";
+import { HEADER_BYTES } from "@/store/sealing";
+import {
+  BenchDepot,
+  type Figure,
+  figure,
+  inFolder,
+  least,
+  rounds,
+  say,
+  seconds,
+  shell,
+  store,
+} from "./ground";
+import { inProgram } from "./program";
 
 const MIB = 1024 * 1024;
 const IMAGE_MIB = 2048;
@@ -28,37 +42,55 @@ function makeImage(path: string): void {
   closeSync(fd);
 }
 
-/** Seconds that one core or the disk takes for a MiB of it: what the sum of the steps allows on this machine. */
-async function rates(folder: string): Promise<{ core: number; disk: number }> {
-  const blocks = Array.from({ length: 64 }, (_, i) => blockOf(i));
+/** Hashes, compresses and seals blocks one after another on one core, as a thread of the press does. */
+function makePacker(): (block: Buffer) => Promise<Uint8Array> {
   const hash = new Identifier(Buffer.alloc(32, 1));
-  let packed: Buffer[] = [];
-  const hashing = await least(() => {
-    for (const block of blocks) hash.id(block);
+  const compressor = compressorOf(false);
+  const scratch = makeScratch();
+  const out = Buffer.alloc(2 * MIB);
+  const [key, header] = [Buffer.alloc(32), Buffer.alloc(HEADER_BYTES)];
+  return async (block) => {
+    hash.id(block);
+    const job = { parts: [block], level: 1, key, header, place: 0 };
+    return (await pressBlock(job, compressor, scratch, out)).sealed;
+  };
+}
+
+const CORE_SECONDS = 2;
+
+/** The program of its own: packs on one core for some seconds; prints how many MiB a second. */
+export async function packOnce(): Promise<void> {
+  const blocks = Array.from({ length: 16 }, (_, i) => blockOf(i));
+  const pack = makePacker();
+  let done = 0;
+  const took = await seconds(async () => {
+    for (const end = performance.now() + CORE_SECONDS * 1000; performance.now() < end; done += blocks.length)
+      for (const block of blocks) await pack(block);
   });
-  const compressing = await least(async () => {
-    packed = [];
-    for (const block of blocks) packed.push(Buffer.from((await compressor.compress(block, 1)) ?? block));
-  });
-  const sealing = await least(() => {
-    for (const block of packed) {
-      const cipher = createCipheriv("aes-256-gcm", Buffer.alloc(32), Buffer.alloc(12));
-      cipher.update(block);
-      cipher.final();
-    }
-  });
+  console.log(done / took);
+}
+
+/**
+ * MiB a second that all cores together hash, compress and seal, and that the disk takes of it: what the sum of the steps
+ * allows on this machine. All at once, since two cores that are threads of one do no double work.
+ */
+async function rates(folder: string): Promise<{ cores: number; disk: number }> {
+  const each = await Promise.all(cpus().map(async () => Number((await inProgram("--pack-once"))[0])));
+  const cores = each.reduce((sum, one) => sum + one, 0);
+  const pack = makePacker();
+  const sealed: Buffer[] = [];
+  for (let i = 0; i < 64; i += 1) sealed.push(Buffer.from(await pack(blockOf(i))));
   const writing = await least(() => {
     const fd = openSync(join(folder, "written"), "w");
-    for (const block of packed) writeSync(fd, block);
+    for (const block of sealed) writeSync(fd, block);
     fsyncSync(fd);
     closeSync(fd);
   });
-  const each = (time: number) => time / blocks.length;
-  const rate = (time: number) => `${(1 / each(time)).toFixed(0)} MiB/s`;
+  const disk = sealed.length / writing;
   say(
-    `  a core hashes ${rate(hashing)}, compresses ${rate(compressing)}, seals ${rate(sealing)} of it; the disk takes ${rate(writing)}`,
+    `  ${each.length} cores at once hash, compress and seal ${cores.toFixed(0)} MiB/s; the disk takes ${disk.toFixed(0)} MiB/s of it`,
   );
-  return { core: each(hashing) + each(compressing) + each(sealing), disk: each(writing) };
+  return { cores, disk };
 }
 
 /** One large image, half of it empty: first pass and one after small changes, against what the machine's own rates allow. */
@@ -69,14 +101,14 @@ export const benchDisk = (): Promise<Figure[]> =>
     makeImage(join(disk, "image"));
     const held = (statSync(join(disk, "image")).blocks * 512) / MIB;
     say(`an image of ${IMAGE_MIB} MiB that holds ${held.toFixed(0)} MiB`);
-    const { core, disk: writing } = await rates(folder);
-    const limit = Math.max((core * held) / cpus().length, writing * held);
+    const allowed = await rates(folder);
+    const limit = held / Math.min(allowed.cores, allowed.disk);
     let depot = null as unknown as BenchDepot;
     let made = null as unknown as Awaited<ReturnType<typeof store>>;
     const first = await least(async (round) => {
       depot = new BenchDepot(join(folder, `depot-${round}`));
       made = await store(depot, disk, null);
-    });
+    }, rounds + 1);
     const fd = openSync(join(disk, "image"), "r+");
     for (let i = 0; i < IMAGE_MIB; i += 128) writeSync(fd, randomBytes(MIB), 0, MIB, i * MIB);
     closeSync(fd);

@@ -2,7 +2,7 @@ import { benchAdopt } from "./adopt";
 import { benchBandwidth } from "./bandwidth";
 import { benchConsole } from "./console";
 import { benchDeal } from "./deal";
-import { benchDisk } from "./disk";
+import { benchDisk, packOnce } from "./disk";
 import { benchFiles, benchRestore } from "./files";
 import { type Figure, json, removeLeftFolders } from "./ground";
 import { benchInside } from "./inside";
@@ -13,9 +13,13 @@ import { benchVersions } from "./versions";
 
 // one thing alone, for a part that measures a program of its own
 const [, , alone, ...about] = process.argv;
-if (alone === "--store-once" || alone === "--restore-once") {
-  if (alone === "--store-once") await storeOnce(about[0]!, about[1]!);
-  else await restoreOnce(about[0]!, about[1]!, about[2]!);
+const ALONE: Record<string, () => Promise<void>> = {
+  "--store-once": () => storeOnce(about[0]!, about[1]!),
+  "--restore-once": () => restoreOnce(about[0]!, about[1]!, about[2]!),
+  "--pack-once": packOnce,
+};
+if (alone && ALONE[alone]) {
+  await ALONE[alone]();
   process.exit(0);
 }
 

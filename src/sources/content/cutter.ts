@@ -1,4 +1,5 @@
 import { CHUNK_MAX } from "@/store/chunker";
+import { putBytes } from "@/store/copy";
 import { WINDOW_BYTES, type WindowMemory } from "@/store/cutting/windows";
 import type { Identifier } from "@/store/identity";
 import type { ByteString } from "@/store/tree";
@@ -25,6 +26,8 @@ export type ChunkFound = (id: Buffer, window: number, start: number, length: num
 
 /** A long file begins in the window at hand when it has at least this much room. */
 const ROOM_TO_BEGIN = 1024 * 1024;
+/** So little at a time that it is still in the processor's cache when it is searched and named. */
+const READ_AT_ONCE = 512 * 1024;
 const NONE = -1;
 
 interface UnderWay {
@@ -46,6 +49,8 @@ export class ContentCutter {
   /** How much of the window is filled, and where what has no end of a chunk yet begins. */
   private used = 0;
   private start = 0;
+  /** Up to where there is no end of a chunk. */
+  private searched = 0;
 
   constructor(
     private readonly memory: WindowMemory,
@@ -98,9 +103,10 @@ export class ContentCutter {
     const left = this.window;
     const rest = this.underWay?.begun ? this.used - this.start : 0;
     if (rest > 0)
-      this.memory.bytes(window).set(this.memory.bytes(left).subarray(this.start, this.start + rest));
+      putBytes(this.memory.bytes(window), 0, this.memory.bytes(left).subarray(this.start, this.start + rest));
     this.window = window;
     this.start = 0;
+    this.searched = rest;
     this.used = rest;
     return left;
   }
@@ -110,30 +116,41 @@ export class ContentCutter {
     this.underWay = null;
   }
 
-  /** Until the range is read or the window full. */
+  /** Until the range is read (true) or the window full. */
   private readRange(one: UnderWay, offset: number, length: number): boolean {
     if (!one.begun) {
       if (this.window === NONE || WINDOW_BYTES - this.used < Math.min(length, ROOM_TO_BEGIN)) return false;
       one.begun = true;
       this.start = this.used;
+      this.searched = this.used;
     }
     const bytes = this.memory.bytes(this.window);
-    const wanted = Math.min(WINDOW_BYTES - this.used, length - one.total);
-    const got = fill(one.file, bytes, this.used, wanted, offset + one.total);
-    if (one.total === 0 && one.range === 0)
-      one.dense = looksRandom(bytes.subarray(this.used, this.used + got));
-    one.total += got;
-    this.used += got;
-    const ended = one.total >= length || got < wanted;
+    let ended = false;
+    while (!ended && this.used < WINDOW_BYTES) {
+      const wanted = Math.min(READ_AT_ONCE, WINDOW_BYTES - this.used, length - one.total);
+      const got = fill(one.file, bytes, this.used, wanted, offset + one.total);
+      if (one.total === 0 && one.range === 0)
+        one.dense = looksRandom(bytes.subarray(this.used, this.used + got));
+      one.total += got;
+      this.used += got;
+      ended = one.total >= length || got < wanted;
+      this.findChunks(bytes, ended);
+    }
+    return ended;
+  }
+
+  /** Finds and names the chunks that end in what was read. */
+  private findChunks(bytes: Buffer, ended: boolean): void {
     while (this.used > this.start) {
-      const cut = this.memory.cut(this.window, this.start, this.used);
+      const cut = this.memory.cut(this.window, this.start, this.used, this.searched);
       // no end of a chunk in what is here: it may come in what is read next
       if (!ended && cut === this.used - this.start && cut < CHUNK_MAX) break;
       const id = this.identifier.id(bytes.subarray(this.start, this.start + cut));
       this.found(id, this.window, this.start, cut);
       this.start += cut;
+      this.searched = this.start;
     }
-    return ended;
+    this.searched = this.used;
   }
 }
 

@@ -1,5 +1,6 @@
 import { lstatSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
+import { putBytes } from "@/store/copy";
 import type { Holder } from "@/store/cutting/windows";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
@@ -114,7 +115,7 @@ export class BatchBuilder {
     }
     const from = this.used;
     for (const piece of pieces) {
-      this.memory.content.set(piece, this.used);
+      putBytes(this.memory.content, this.used, piece);
       this.used += piece.length;
     }
     return [0, from, this.used - from];

@@ -1,3 +1,4 @@
+import { TABLE_WORDS } from "../chunker";
 import { CUT_MODULE } from "./cut-module";
 
 /**
@@ -40,12 +41,12 @@ let compiled: WebAssembly.Module | undefined;
 /** The memory of a run's windows as one thread has it: the windows by their numbers, and the cutting in machine code. */
 export class WindowMemory {
   private readonly windows: Buffer[];
-  private readonly cutCall: (start: number, end: number) => number;
+  private readonly cutCall: (start: number, end: number, known: number) => number;
 
   constructor(readonly shared: WebAssembly.Memory) {
     compiled ??= new WebAssembly.Module(CUT_MODULE as BufferSource);
     const { exports } = new WebAssembly.Instance(compiled, { keep: { memory: shared } });
-    this.cutCall = exports.cut as (start: number, end: number) => number;
+    this.cutCall = exports.cut as (start: number, end: number, known: number) => number;
     this.windows = Array.from({ length: WINDOWS }, (_, i) =>
       Buffer.from(shared.buffer, PAGE + i * WINDOW_BYTES, WINDOW_BYTES),
     );
@@ -55,10 +56,14 @@ export class WindowMemory {
     return this.windows[window]!;
   }
 
-  /** Length of the first chunk of a window's `[start, end)`: `nextCut` of the chunker, in machine code. */
-  cut(window: number, start: number, end: number): number {
+  /**
+   * Length of the first chunk of a window's `[start, end)`: `nextCut` of the chunker, in machine code.
+   *
+   * @param known up to where it is known from an earlier call that there is no cut
+   */
+  cut(window: number, start: number, end: number, known = start): number {
     const base = PAGE + window * WINDOW_BYTES;
-    return this.cutCall(base + start, base + end);
+    return this.cutCall(base + start, base + end, base + known);
   }
 }
 
@@ -83,7 +88,7 @@ export class Windows {
   /** Windows for a run whose client has this table; give them back when all is stored. */
   static lend(gear: Uint32Array): Windows {
     const windows = Windows.spare.pop() ?? new Windows();
-    new Uint32Array(windows.memory.shared.buffer, 0, 256).set(gear);
+    new Uint32Array(windows.memory.shared.buffer, 0, TABLE_WORDS).set(gear);
     return windows;
   }
 

@@ -1,6 +1,6 @@
 import { CodedError } from "@/core/codes";
+import { putBytes } from "../copy";
 import { ID_BYTES, Identifier } from "../identity";
-
 import { paddedLength, sealInto, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
@@ -76,7 +76,7 @@ export async function openBlock(
   if (block.compressed) return compressor.decompress(packed, block.length, into);
   if (packed.length !== block.length) throw new CodedError("store.damaged", "a block has not its length");
   if (!into) return packed;
-  packed.copy(into);
+  putBytes(into, 0, packed);
   return into.subarray(0, block.length);
 }
 
@@ -105,7 +105,7 @@ function gather(parts: readonly Uint8Array[], scratch: Scratch): Uint8Array {
   const raw = scratch(parts.reduce((sum, part) => sum + part.length, 0));
   let at = 0;
   for (const part of parts) {
-    raw.set(part, at);
+    putBytes(raw, at, part);
     at += part.length;
   }
   return raw;
