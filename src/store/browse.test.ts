@@ -16,6 +16,7 @@ class Chunks implements ChunkReader {
   }
   locate = async () => {};
   atHand = () => null;
+  soon = () => null;
   length = async (id: Uint8Array) => this.bytes.get(idKey(id))!.length;
   chunk = async (id: Uint8Array) => {
     this.read.push(idKey(id));

@@ -127,17 +127,23 @@ export async function* walkTree(
   }
 }
 
-/** Ids of the chunks of a file in order. */
-export async function chunksOf(reader: ChunkReader, entry: Entry): Promise<Uint8Array[]> {
-  if (entry.chunks) return splitIds(entry.chunks);
-  if (!entry.chunkPages) return [];
-  const ids: Uint8Array[] = [];
-  for (const page of splitIds(entry.chunkPages)) {
-    const node = await reader.node(page);
-    if (node.kind !== "chunks") throw new CodedError("store.damaged", "a chunk list is not a chunk list");
-    ids.push(...splitIds(node.ids));
+/** Ids of the chunks of a file in order, list by list: of a file of terabytes they are millions. */
+export async function* chunkLists(reader: ChunkReader, entry: Entry): AsyncGenerator<readonly Uint8Array[]> {
+  if (entry.chunks) yield splitIds(entry.chunks);
+  else if (entry.chunkPages)
+    for (const page of splitIds(entry.chunkPages)) {
+      const node = await reader.node(page);
+      if (node.kind !== "chunks") throw new CodedError("store.damaged", "a chunk list is not a chunk list");
+      yield splitIds(node.ids);
+    }
+}
+
+/** Ids of the chunks of a file in order, for reading them: where many lie is asked with one question. */
+export async function* chunksOf(reader: ChunkReader, entry: Entry): AsyncGenerator<Uint8Array> {
+  for await (const ids of chunkLists(reader, entry)) {
+    if (ids.length > 1) await reader.locate(ids);
+    yield* ids;
   }
-  return ids;
 }
 
 /** A piece of a file's content: where it belongs, and its bytes. Holes are left out. */
@@ -156,12 +162,10 @@ export async function* filePieces(
   from = 0,
   to = Number.POSITIVE_INFINITY,
 ): AsyncGenerator<Piece> {
-  const ids = await chunksOf(reader, entry);
-  if (ids.length > 1) await reader.locate(ids);
   const extents = entry.extents ?? [[0, entry.size ?? 0]];
   let place = 0;
   let [offset, left] = extents[0] ?? [0, 0];
-  for (const id of ids) {
+  for await (const id of chunksOf(reader, entry)) {
     const next = left > 0 ? offset : extents[place + 1]?.[0];
     if (next !== undefined && next >= to) return;
     let content = offset >= from ? await reader.chunk(id) : null;

@@ -218,7 +218,7 @@ class SpaceCheck {
         this.figures.files += 1;
         const packs = new Set<string>();
         let lacks = false;
-        for (const chunk of await chunksOf(reader, walked.entry)) {
+        for await (const chunk of chunksOf(reader, walked.entry)) {
           const key = idKey(chunk);
           if (this.index.has(key)) continue;
           lacks = true;

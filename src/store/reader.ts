@@ -56,6 +56,8 @@ class LoadedBlock implements Holder {
   private holders = 1;
   constructor(
     readonly key: string,
+    /** Bytes of memory that it takes. */
+    readonly size: number,
     readonly content: Promise<BlockContent>,
     private readonly free: () => void,
   ) {}
@@ -69,25 +71,13 @@ class LoadedBlock implements Holder {
     if (this.holders === 0) void this.content.then(this.free, this.free);
   }
 }
-/** A place where blocks were read; it runs once the block after it was read too. */
-interface Strand {
-  readonly packId: string;
-  readonly number: number;
-  readonly runs: boolean;
-  /** What comes next is in another pack. */
-  readonly ended: boolean;
-}
 /** So many blocks that were read stay as they are. */
 const KEPT = 4;
-/** Blocks of something else that may lie between. */
-const SKIPPED = 3;
 
 /** How long a stretch is at most, and how many are held. */
 const STRETCH_BLOCKS = 8;
-const STRETCH_BYTES = 8 * 1024 * 1024;
+const STRETCH_BYTES = 5 * 1024 * 1024;
 const STRETCHES = 2;
-/** So many blocks are opened before they are asked for. */
-const AHEAD = 6;
 /** Blocks lie in a pack in the order in which they were ready, not quite in that of their numbers. */
 const OUT_OF_ORDER = 4;
 
@@ -131,6 +121,12 @@ export interface ChunkReader {
   chunk(id: Uint8Array): Promise<Buffer>;
   /** The same where it lies beside what was read last, to be held for longer; null where it has to be waited for. */
   atHand(id: Uint8Array): AtHand | null;
+  /**
+   * Begins to fetch and open what holds a chunk that was located and is read before long, in the order in which it is told.
+   * Where much is under way already, the answer is to be waited for before more is told. What goes wrong comes out when the
+   * chunk is read.
+   */
+  soon(id: Uint8Array): Promise<void> | null;
   /** How long the content of a chunk is, bytes, without reading it. */
   length(id: Uint8Array): Promise<number>;
   /** A tree node. Throws `store.damaged` when it is missing or altered. */
@@ -166,10 +162,13 @@ export class CopiesReader implements ChunkReader {
       return null;
     }
   }
+  soon = (id: Uint8Array) => this.copies[0]?.soon(id) ?? null;
   length = (id: Uint8Array) => this.first((copy) => copy.length(id));
   node = (id: Uint8Array) => this.first((copy) => copy.node(id));
   rawNode = (id: Uint8Array) => this.first((copy) => copy.rawNode(id));
 }
+
+const keyOf = (packId: string, number: number): string => `${packId} ${number}`;
 
 /** A pack that is gone, before it was opened or since: purged, or written anew elsewhere. */
 function missing(error: unknown): never {
@@ -180,10 +179,17 @@ function missing(error: unknown): never {
 
 const LATELY = 8;
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
-/** Of one that reads ahead: what is opened before it is asked for, and some of what was. */
-const AHEAD_CACHE_BYTES = 52 * 1024 * 1024;
+/** Of one that reads ahead: what was read lately, and what is opened before it is read. */
+const AHEAD_CACHE_BYTES = 32 * 1024 * 1024;
+const COMING_BYTES = 12 * 1024 * 1024;
+/** When so many blocks were read of which nobody had told, what was told is not what is read. */
+const STRAYS = 8;
+/** Who walks a tree ahead of the reader is so many entries ahead at most. */
+export const WALKED_AHEAD = 2048;
+/** Entries in the nodes of trees that are kept, so that those are read once for both. */
+const AHEAD_ENTRIES = 3 * WALKED_AHEAD;
 
-/** What reading much in the order of storing works with: threads that open blocks, and memory for those. */
+/** What reading much in an order that is told works with: threads that open blocks, and memory for those. */
 interface Ahead {
   readonly press: Press;
   readonly memories: Memories;
@@ -205,10 +211,15 @@ export class StoreReader implements ChunkReader {
   /** Stretches of several blocks that were fetched lately, and where all of them ended; the last one first. */
   private stretches: Stretch[] = [];
   private stretchEnds: StretchEnd[] = [];
-  /** Where reading went on from block to block lately, the last place first. */
-  private strands: Strand[] = [];
   /** Blocks that something was read from lately, the last one last; of those of one that reads ahead. */
-  private readonly kept: LoadedBlock[] = [];
+  private readonly kept: Readonly<Record<Named, LoadedBlock[]>> = { chunkId: [], treeId: [] };
+  /** Blocks that were opened since something of them is read soon; the first one first. */
+  private readonly coming = new Map<string, LoadedBlock>();
+  private comingBytes = 0;
+  private strays = 0;
+  /** The block that was told of last, and who waits to tell more. */
+  private told: { readonly places: LoadedPack["places"]; readonly number: number } | null = null;
+  private readonly tellers: (() => void)[] = [];
   /** The block that something was read from last. */
   private current: {
     readonly places: LoadedPack["places"];
@@ -222,11 +233,18 @@ export class StoreReader implements ChunkReader {
   constructor(
     private readonly keys: StoreKeys,
     private readonly source: PackSource,
-    /** For reading much in the order of storing: what comes next is fetched and found beforehand. */
+    /** For reading much: what is told to be read soon is fetched and opened beforehand. */
     readAhead = false,
   ) {
-    // who passes a whole tree in the order of storing needs little of what was passed before
-    this.nodes = new LRUCache({ max: readAhead ? 64 : 4096 });
+    // who passes a whole tree needs little of what was passed before
+    this.nodes = new LRUCache(
+      readAhead
+        ? {
+            maxSize: AHEAD_ENTRIES,
+            sizeCalculation: (node) => 1 + (node.kind === "folder" ? node.entries.length : 0),
+          }
+        : { max: 4096 },
+    );
     this.packs = new LRUCache({ max: readAhead ? 16 : 256 });
     this.blocks = new LRUCache({
       maxSize: readAhead ? AHEAD_CACHE_BYTES : BLOCK_CACHE_BYTES,
@@ -255,6 +273,35 @@ export class StoreReader implements ChunkReader {
     if (!place || place[0] !== this.current!.number) return null;
     const { content, block } = this.current!;
     return { bytes: this.checked(id, cutOut(content, place, "chunkId"), "chunkId"), holder: block };
+  }
+
+  soon(id: Uint8Array): Promise<void> | null {
+    if (!this.ahead) return null;
+    const key = idKey(id);
+    if (this.told && this.told.places.get(key)?.[0] === this.told.number) return null;
+    const packId = this.located.get(key);
+    return packId ? this.comes(packId, key).catch(() => {}) : null;
+  }
+
+  private async comes(packId: string, key: ByteString): Promise<void> {
+    const loaded = await this.pack(packId);
+    const number = loaded.places.get(key)?.[0];
+    if (number === undefined) return;
+    this.told = { places: loaded.places, number };
+    while (this.comingBytes >= COMING_BYTES) await new Promise<void>((goOn) => this.tellers.push(goOn));
+    const blockKey = keyOf(packId, number);
+    if (this.blocks.has(blockKey) || this.coming.has(blockKey) || this.keptOf(blockKey)) return;
+    const block = this.openBlock(packId, loaded, number, "chunkId");
+    this.coming.set(blockKey, block);
+    this.comingBytes += block.size;
+  }
+
+  /** Takes a block out of those that come: it is read, or not what is read next. */
+  private hasCome(block: LoadedBlock): void {
+    this.coming.delete(block.key);
+    this.comingBytes -= block.size;
+    this.strays = 0;
+    for (const goOn of this.tellers.splice(0)) goOn();
   }
 
   async node(id: Uint8Array): Promise<TreeNode> {
@@ -325,7 +372,7 @@ export class StoreReader implements ChunkReader {
     const [number] = place;
     const block = this.block(packId, loaded, number, as);
     const content = await block.content;
-    this.current = { places: loaded.places, number, content, block };
+    if (as === "chunkId") this.current = { places: loaded.places, number, content, block };
     return cutOut(content, place, as);
   }
 
@@ -361,49 +408,49 @@ export class StoreReader implements ChunkReader {
     return { bytes, pack, order, ranks, places };
   }
 
+  /** The block that something is read from now. */
   private block(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
-    const block = this.oneBlock(packId, loaded, number, as);
-    if (this.ahead) this.keep(block);
-    if (this.ahead && this.goesOn(packId, number, loaded.pack.blocks.length))
-      for (let next = number + 1; next <= number + AHEAD && next < loaded.pack.blocks.length; next += 1)
-        this.oneBlock(packId, loaded, next, as);
+    const key = keyOf(packId, number);
+    let block = this.blocks.get(key);
+    if (!block) {
+      block = this.coming.get(key) ?? this.keptOf(key);
+      if (block && this.coming.has(key)) this.hasCome(block);
+      else block?.hold();
+      block ??= this.openOne(packId, loaded, number, as);
+      this.blocks.set(key, block, { size: block.size });
+    }
+    if (this.ahead) this.keep(block, this.kept[as]);
     return block;
   }
 
+  private keptOf(key: string): LoadedBlock | undefined {
+    const isIt = (block: LoadedBlock) => block.key === key;
+    return this.kept.chunkId.find(isIt) ?? this.kept.treeId.find(isIt);
+  }
+
   /** Holds a block that is read, and lets go of the one that was read longest ago: what is opened beforehand takes no part. */
-  private keep(block: LoadedBlock): void {
-    if (this.kept.at(-1) === block) return;
+  private keep(block: LoadedBlock, kept: LoadedBlock[]): void {
+    if (kept.at(-1) === block) return;
     block.hold();
-    const before = this.kept.indexOf(block);
-    this.kept.push(block);
-    if (before >= 0) this.kept.splice(before, 1)[0]!.release();
-    else if (this.kept.length > KEPT) this.kept.shift()!.release();
+    const before = kept.indexOf(block);
+    kept.push(block);
+    if (before >= 0) kept.splice(before, 1)[0]!.release();
+    else if (kept.length > KEPT) kept.shift()!.release();
   }
 
-  /**
-   * Whether reading goes on from block to block here. What was stored before lies elsewhere, and so do the nodes of trees:
-   * what lies behind those is not what is read next.
-   */
-  private goesOn(packId: string, number: number, count: number): boolean {
-    const [last] = this.strands;
-    if (last?.packId === packId && last.number === number) return last.runs;
-    const before = this.strands.find((one) =>
-      one.packId === packId
-        ? one.number <= number && number <= one.number + SKIPPED
-        : one.ended && number < SKIPPED,
-    );
-    const runs = before !== undefined && (before.runs || before.packId !== packId || before.number < number);
-    this.strands = [
-      { packId, number, runs, ended: number + SKIPPED >= count },
-      ...this.strands.filter((one) => one !== before).slice(0, LATELY - 1),
-    ];
-    return runs;
+  /** Opens a block of which nobody had told. */
+  private openOne(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
+    if (as === "chunkId") this.strays += 1;
+    const [first] = this.coming.values();
+    if (first && this.strays > STRAYS) {
+      this.hasCome(first);
+      first.release();
+    }
+    return this.openBlock(packId, loaded, number, as);
   }
 
-  private oneBlock(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
-    const key = `${packId} ${number}`;
-    const known = this.blocks.get(key) ?? this.kept.find((block) => block.key === key);
-    if (known) return known;
+  private openBlock(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
+    const key = keyOf(packId, number);
     const length = loaded.pack.blocks[number]!.lengths.reduce((sum, one) => sum + one, 0);
     const memory = this.ahead?.memories.take(length) ?? null;
     const content = (
@@ -411,20 +458,25 @@ export class StoreReader implements ChunkReader {
         ? this.fromStretch(packId, loaded, number, (sealed) => this.open(loaded, number, sealed, memory, as))
         : this.loadBlock(loaded, number)
     ).catch(missing);
-    content.catch(() => this.forget(key));
-    const block: LoadedBlock = new LoadedBlock(key, content, () => {
+    const block: LoadedBlock = new LoadedBlock(key, Math.max(1, memory?.length ?? length), content, () => {
       if (this.current?.block === block) this.current = null;
       if (memory) this.ahead!.memories.give(memory);
     });
-    this.blocks.set(key, block, { size: Math.max(1, memory?.length ?? length) });
+    content.catch(() => this.forget(block));
     return block;
   }
 
   /** What could not be opened once may be the next time. */
-  private forget(key: string): void {
-    this.blocks.delete(key);
-    const at = this.kept.findIndex((block) => block.key === key);
-    if (at >= 0) this.kept.splice(at, 1)[0]!.release();
+  private forget(block: LoadedBlock): void {
+    if (this.blocks.peek(block.key) === block) this.blocks.delete(block.key);
+    if (this.coming.get(block.key) === block) {
+      this.hasCome(block);
+      block.release();
+    }
+    for (const kept of Object.values(this.kept)) {
+      const at = kept.indexOf(block);
+      if (at >= 0) kept.splice(at, 1)[0]!.release();
+    }
   }
 
   private async loadBlock({ bytes, pack }: LoadedPack, number: number): Promise<BlockContent> {

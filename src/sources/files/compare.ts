@@ -112,8 +112,6 @@ async function contentDiffers(
   content: Blake3Hasher,
 ): Promise<string | null> {
   content.reset();
-  const ids = await chunksOf(store, entry);
-  if (ids.length > 1) await store.locate(ids);
   const fd = openSync(systemPath(path), constants.O_RDONLY | constants.O_NOFOLLOW);
   try {
     const size = fstatSync(fd).size;
@@ -125,7 +123,7 @@ async function contentDiffers(
       for (; hashed < end; hashed += Math.min(ZEROS.length, end - hashed))
         content.update(ZEROS.subarray(0, Math.min(ZEROS.length, end - hashed)));
     };
-    for (const id of ids) {
+    for await (const id of chunksOf(store, entry)) {
       if (signal.aborted) throw signal.reason;
       const chunk = Buffer.alloc(await store.length(id));
       for (let done = 0; done < chunk.length; ) {

@@ -6,6 +6,7 @@ import { filePieces, findEntry, folderEntries, folderPages } from "@/store/brows
 import type { Holder } from "@/store/cutting/windows";
 import { ID_BYTES } from "@/store/identity";
 import type { AtHand, ChunkReader } from "@/store/reader";
+import { Scout } from "@/store/scout";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, SMALL_BYTES } from "./placing";
@@ -91,6 +92,7 @@ class Restore {
   private readonly placing = beginPlacing();
   /** Where files are on their way to. */
   private readonly taken = new Set<ByteString>();
+  private scout: Scout | null = null;
   private label = "";
   private pointKey = "";
 
@@ -121,13 +123,27 @@ class Restore {
       }
     }
     if (names.length === 0) {
-      for await (const entry of folderEntries(this.options.store, root))
-        await this.entry(entry, parent, false);
+      await this.scouted(root, async () => {
+        for await (const entry of folderEntries(this.options.store, root))
+          await this.entry(entry, parent, false);
+      });
       return;
     }
     const entry = await findEntry(this.options.store, root, path);
     if (!entry) throw new CodedError("not-found", `${showBytes(path)} is not in this recovery point`);
-    await this.entry(entry, parent, false);
+    await this.scouted(entry.node, () => this.anyEntry(entry, joinPath(parent, entry.name), false));
+  }
+
+  /** Restores what is in a folder while somebody walks ahead. */
+  private async scouted(node: Uint8Array | undefined, work: () => Promise<void>): Promise<void> {
+    const scout = node ? new Scout(this.options.store, node) : null;
+    this.scout = scout;
+    try {
+      await work();
+    } finally {
+      scout?.stop();
+      this.scout = null;
+    }
   }
 
   private ensureFolder(path: ByteString, entry: Entry | null): ByteString {
@@ -150,6 +166,7 @@ class Restore {
    */
   private entry(entry: Entry, parent: ByteString, fresh: boolean): Promise<void> | null {
     if (this.options.signal.aborted) throw this.options.signal.reason;
+    this.scout?.pass();
     const path = joinPath(parent, entry.name);
     const whole = fresh && !this.taken.has(path) && isSmall(entry) ? this.atHand(entry) : null;
     if (!whole) return this.anyEntry(entry, path, fresh);

@@ -8,7 +8,7 @@ export class Memories {
 
   /** Memory of at least a length; its content is anything. */
   take(length: number): Buffer {
-    const size = Math.max(LEAST_BYTES, 2 ** Math.ceil(Math.log2(length)));
+    const size = LEAST_BYTES * 2 ** Math.max(0, Math.ceil(Math.log2(length / LEAST_BYTES)));
     // rather a longer one that is there than one more
     const memory =
       this.spare.get(size)?.pop() ?? this.spare.get(2 * size)?.pop() ?? this.spare.get(4 * size)?.pop();
@@ -27,6 +27,7 @@ export class Memories {
   }
 }
 
-const LEAST_BYTES = 1024 * 1024;
+/** Blocks of small files are no longer: a mebibyte, and what the last of them goes beyond it. */
+const LEAST_BYTES = 1.25 * 1024 * 1024;
 /** As much as is ever used at once: what is dropped the collector frees late, and a restore had twice the memory then. */
 const SPARE_BYTES = 96 * 1024 * 1024;
