@@ -24,8 +24,16 @@ const lsetxattrCall = libc.func(
   "int lsetxattr(const uint8_t *path, const uint8_t *name, const uint8_t *value, uint64 size, int flags)",
 );
 
+const fsetxattrCall = libc.func(
+  "int fsetxattr(int fd, const uint8_t *name, const uint8_t *value, uint64 size, int flags)",
+);
+const linkatCall = libc.func(
+  "int linkat(int from, const uint8_t *path, int to, const uint8_t *name, int flags)",
+);
+
 const AT_FDCWD = -100;
 const AT_SYMLINK_NOFOLLOW = 0x100;
+const AT_SYMLINK_FOLLOW = 0x400;
 const AT_NO_AUTOMOUNT = 0x800;
 const AT_EMPTY_PATH = 0x1000;
 const STATX_BASIC_STATS = 0x7ff;
@@ -180,13 +188,23 @@ export const readXattrsOpen = (fd: number): [string, Buffer][] =>
     fgetxattrCall(fd, name, value, value.length),
   );
 
+const nameOf = (name: string): Buffer => Buffer.from(`${name}\0`, "latin1");
+
+/** Sets an extended attribute of a path itself. */
 export function writeXattr(path: Uint8Array, name: string, content: Uint8Array): void {
-  const result = lsetxattrCall(
-    terminated(path),
-    Buffer.from(`${name}\0`, "latin1"),
-    content.length ? Buffer.from(content) : NUL,
-    content.length,
-    0,
-  );
-  if (result !== 0) throw failed(`lsetxattr ${name}`);
+  const value = content.length ? Buffer.from(content) : NUL;
+  if (lsetxattrCall(terminated(path), nameOf(name), value, content.length, 0) !== 0)
+    throw failed(`lsetxattr ${name}`);
+}
+
+/** The same of what is open. */
+export function writeXattrOpen(fd: number, name: string, content: Uint8Array): void {
+  const value = content.length ? Buffer.from(content) : NUL;
+  if (fsetxattrCall(fd, nameOf(name), value, content.length, 0) !== 0) throw failed(`fsetxattr ${name}`);
+}
+
+/** Gives an open file that has no name one that nothing has yet; false where that cannot be. */
+export function linkOpen(fd: number, path: ByteString): boolean {
+  const from = Buffer.from(`/proc/self/fd/${fd}\0`, "latin1");
+  return linkatCall(AT_FDCWD, from, AT_FDCWD, terminatedText(path), AT_SYMLINK_FOLLOW) === 0;
 }

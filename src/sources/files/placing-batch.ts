@@ -4,7 +4,7 @@ import { putBytes } from "@/store/copy";
 import type { Holder } from "@/store/cutting/windows";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
-import { type Metadata, type MetadataLeft, putFile, writeAll } from "./put-file";
+import { type Metadata, type MetadataLeft, putFile, putNameless, writeAll } from "./put-file";
 
 export interface FileToPlace {
   /** The name that it has until it is whole. */
@@ -179,9 +179,11 @@ function placeOne(
   digest: boolean,
 ): Placed {
   try {
-    const put = putFile(unfinished, content, metadata, digest);
+    const put = fresh ? putNameless(path, content, metadata, digest) : null;
+    if (put) return put;
+    const named = putFile(unfinished, content, metadata, digest);
     putInPlace(unfinished, path, fresh);
-    return put;
+    return named;
   } catch (error) {
     // what could not be made is not ours
     if ((error as NodeJS.ErrnoException).syscall !== "open") tryUnlink(unfinished);

@@ -1,10 +1,20 @@
-import { closeSync, mkdirSync, openSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import {
+  closeSync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  statSync,
+  watch,
+  writeFileSync,
+} from "node:fs";
 import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import fc from "fast-check";
-import { expect, test } from "vitest";
+import { expect, test, vi } from "vitest";
 import { byteString } from "@/store/tree";
 import { freshFolder } from "../../../tests/depot";
+import { readXattrs } from "./libc";
 import { beginPlacing, SMALL_BYTES } from "./placing";
 import type { Placed } from "./placing-batch";
 
@@ -69,7 +79,7 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
     });
   await put("full", { fresh: false });
   await put("empty", { fresh: false });
-  await put("taken");
+  await put("taken", { fresh: false });
   await put("nowhere/at all");
   await put("good");
   await placing.drained();
@@ -79,6 +89,36 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
   expect(told.good).toMatchObject({ digest: blake3(Buffer.from("good")) });
   expect(readFileSync(join(folder, "empty"), "utf8")).toBe("empty");
   expect(readdirSync(folder).sort()).toEqual([".taken.part", "empty", "full", "good"]);
+});
+
+test("a file has no other name on its way, and gives way to nothing that came meanwhile", async () => {
+  const folder = freshFolder("placing");
+  const seen = new Set<string>();
+  const watcher = watch(folder, (_event, name) => seen.add(String(name)));
+  writeFileSync(join(folder, "meanwhile"), "somebody's");
+  const placing = beginPlacing();
+  const xattrs = [["user.keeper", Buffer.from("ada")]] as const;
+  const told: Placed[] = [];
+  for (const name of ["one", "two", "meanwhile"])
+    await placing.put(
+      at(folder, name, { metadata: { ...at(folder, name).metadata, xattrs } }),
+      [Buffer.from(name)],
+      (placed) => told.push(placed),
+    );
+  await placing.drained();
+  await vi.waitFor(() => expect(seen).toContain("two"));
+  watcher.close();
+  expect(readdirSync(folder).sort()).toEqual(["meanwhile", "one", "two"]);
+  for (const name of ["one", "two", "meanwhile"]) {
+    expect(readFileSync(join(folder, name), "utf8")).toBe(name);
+    expect(statSync(join(folder, name)).mode & 0o777).toBe(0o640);
+    const left = told.flatMap((placed) => ("code" in placed ? [placed.message] : placed.attributes));
+    if (left.length === 0)
+      expect(readXattrs(Buffer.from(join(folder, name)))).toEqual([["user.keeper", Buffer.from("ada")]]);
+    else expect(left.every((message) => message.includes("ENOTSUP"))).toBe(true);
+  }
+  expect(seen).not.toContain(".one.part");
+  expect(seen).not.toContain(".two.part");
 });
 
 test("any number of things can be done after one file, and after none", async () => {

@@ -10,7 +10,7 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import type { ByteString } from "@/store/tree";
-import { setMtime, setMtimeOpen, writeXattr } from "./libc";
+import { linkOpen, setMtime, setMtimeOpen, writeXattr, writeXattrOpen } from "./libc";
 import { systemPath } from "./paths";
 
 /** Writing files, and giving what was written its metadata; what goes wrong on the way is told, not thrown. */
@@ -52,7 +52,8 @@ export function setMetadata(
   else if (!isLink) chmodSync(systemPath(path), mode);
   for (const [name, value] of xattrs) {
     try {
-      writeXattr(bytesOf(path), name, value);
+      if (fd === undefined) writeXattr(bytesOf(path), name, value);
+      else writeXattrOpen(fd, name, value);
     } catch (error) {
       attributes.push((error as Error).message);
     }
@@ -76,24 +77,65 @@ export function writeAll(fd: number, bytes: Uint8Array, offset: number): void {
     written += writeSync(fd, bytes, written, bytes.length - written, offset + written);
 }
 
-const hasher = new Blake3Hasher();
+/** What was put, and where asked for the BLAKE3 of its content in hex. */
+export type Put = MetadataLeft & { readonly digest: string | null };
 
-/** Makes a file with all of its content and its metadata; with a digest, answers the BLAKE3 of the content in hex. */
-export function putFile(
+/** Makes a file with all of its content and its metadata. */
+export function putFile(path: ByteString, content: Uint8Array, metadata: Metadata, digest: boolean): Put {
+  const fd = makeFile(path);
+  try {
+    return putInto(fd, path, content, metadata, digest);
+  } finally {
+    closeSync(fd);
+  }
+}
+
+/** `O_TMPFILE` of Linux, which Node does not name: a file in a folder that has no name. */
+const O_TMPFILE = 0o20000000 | constants.O_DIRECTORY;
+/** The folder that last could not have a file without a name. */
+let lacking: ByteString | null = null;
+
+/**
+ * The same, and the file has no name at all until it is whole: nothing is left of it when this program dies, and giving it a
+ * name takes less than giving it another one. Null where the file system has no such files, or something has the name.
+ */
+export function putNameless(
   path: ByteString,
   content: Uint8Array,
   metadata: Metadata,
   digest: boolean,
-): MetadataLeft & { readonly digest: string | null } {
-  const fd = makeFile(path);
+): Put | null {
+  const folder = path.slice(0, path.lastIndexOf("/")) || "/";
+  if (folder === lacking) return null;
+  let fd: number;
   try {
-    writeAll(fd, content, 0);
-    const left = setMetadata(path, metadata, { fd });
-    if (!digest) return { ...left, digest: null };
-    hasher.reset();
-    hasher.update(content as Buffer);
-    return { ...left, digest: hasher.digest("hex") };
+    fd = openSync(systemPath(folder), O_TMPFILE | constants.O_WRONLY | constants.O_NOFOLLOW, 0o600);
+  } catch {
+    // whatever else is wrong with the folder comes out when the file is made by its name
+    lacking = folder;
+    return null;
+  }
+  try {
+    const put = putInto(fd, path, content, metadata, digest);
+    return linkOpen(fd, path) ? put : null;
   } finally {
     closeSync(fd);
   }
+}
+
+const hasher = new Blake3Hasher();
+
+function putInto(
+  fd: number,
+  path: ByteString,
+  content: Uint8Array,
+  metadata: Metadata,
+  digest: boolean,
+): Put {
+  writeAll(fd, content, 0);
+  const left = setMetadata(path, metadata, { fd });
+  if (!digest) return { ...left, digest: null };
+  hasher.reset();
+  hasher.update(content as Buffer);
+  return { ...left, digest: hasher.digest("hex") };
 }
