@@ -1,5 +1,5 @@
 import { createHash, randomUUID } from "node:crypto";
-import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import { join } from "node:path";
 import { closeServer, listenOnLoopback } from "../loopback";
@@ -51,6 +51,8 @@ class Refusal extends Error {
 /** How many of the last requests are remembered. */
 const SEEN = 1000;
 const STATUS: Record<string, number> = { AuthorizationHeaderMalformed: 400, XAmzContentSHA256Mismatch: 400 };
+/** No key ends so: a slash in a key is written as %2F, and a per cent sign as %25. */
+const LOCK_ENDING = "%lock";
 const xml = (body: string): string => `<?xml version="1.0" encoding="UTF-8"?>\n${body}`;
 const etagOf = (bytes: Buffer): string => `"${createHash("md5").update(bytes).digest("hex")}"`;
 
@@ -89,14 +91,25 @@ export class S3Server {
     const { folder } = this.options;
     if (!folder) return;
     mkdirSync(folder, { recursive: true, mode: 0o700 });
-    for (const name of readdirSync(folder))
+    for (const name of readdirSync(folder)) {
+      if (name.endsWith(LOCK_ENDING)) continue;
+      const lock = join(folder, name + LOCK_ENDING);
       this.objects.set(decodeURIComponent(name), {
         bytes: readFileSync(join(folder, name)),
         storageClass: "STANDARD",
-        lockedUntil: null,
+        lockedUntil: existsSync(lock) ? new Date(readFileSync(lock, "utf8")) : null,
       });
+    }
   }
   private fileOf = (key: string): string => join(this.options.folder!, encodeURIComponent(key));
+
+  /** A lock is kept beside its object, so that the next start knows it too. */
+  private keepLock(key: string, { lockedUntil }: Pick<StoredObject, "lockedUntil">): void {
+    if (!this.options.folder) return;
+    const lock = this.fileOf(key) + LOCK_ENDING;
+    if (lockedUntil) writeFileSync(lock, lockedUntil.toISOString());
+    else rmSync(lock, { force: true });
+  }
 
   /** Listens on loopback; with port 0 on a free one. Returns its origin. */
   listen = (port = 0): Promise<string> => listenOnLoopback(this.server, port);
@@ -192,7 +205,8 @@ export class S3Server {
     const object = this.objects.get(key);
     if (method === "DELETE") {
       if (object?.lockedUntil && object.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
-      if (this.options.folder) rmSync(this.fileOf(key), { force: true });
+      if (this.options.folder)
+        for (const ending of ["", LOCK_ENDING]) rmSync(this.fileOf(key) + ending, { force: true });
       this.objects.delete(key);
       return response.writeHead(204).end();
     }
@@ -200,11 +214,22 @@ export class S3Server {
     return this.give(request, response, object);
   }
 
-  private give(request: IncomingMessage, response: ServerResponse, { bytes }: StoredObject): void {
+  private give(
+    request: IncomingMessage,
+    response: ServerResponse,
+    { bytes, lockedUntil }: StoredObject,
+  ): void {
     const range = /^bytes=(\d+)-(\d+)$/.exec(request.headers.range ?? "");
     if (range && Number(range[1]) >= bytes.length) throw new Refusal(416, "InvalidRange");
     const part = range ? bytes.subarray(Number(range[1]), Number(range[2]) + 1) : bytes;
-    response.writeHead(range ? 206 : 200, { "content-length": part.length, etag: etagOf(bytes) });
+    response.writeHead(range ? 206 : 200, {
+      "content-length": part.length,
+      etag: etagOf(bytes),
+      ...(lockedUntil && {
+        "x-amz-object-lock-mode": "COMPLIANCE",
+        "x-amz-object-lock-retain-until-date": lockedUntil.toISOString(),
+      }),
+    });
     response.end(request.method === "HEAD" ? undefined : part);
   }
 
@@ -217,6 +242,7 @@ export class S3Server {
     if (Number.isNaN(until.getTime())) throw new Refusal(400, "MalformedXML");
     if (object.lockedUntil && object.lockedUntil > until) throw new Refusal(403, "AccessDenied");
     object.lockedUntil = until;
+    this.keepLock(key, object);
     response.writeHead(200).end();
   }
 
@@ -235,7 +261,10 @@ export class S3Server {
   ): void {
     if (request.headers["if-none-match"] === "*" && this.objects.has(key))
       throw new Refusal(412, "PreconditionFailed");
+    const there = this.objects.get(key);
+    if (there?.lockedUntil && there.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
     if (this.options.folder) writeFileSync(this.fileOf(key), bytes);
+    this.keepLock(key, wishes);
     this.objects.set(key, { bytes, ...wishes });
   }
 

@@ -153,6 +153,21 @@ describe("a bucket", () => {
     expect(server.objects.size).toBe(2);
   });
 
+  it("keeps its locks when it starts anew", async () => {
+    const options = { folder: freshFolder("bucket"), keys: { "deep-keep": { secret: "harbour" } } };
+    const before = new S3Server(options);
+    const here = bucket({ endpoint: await before.listen() });
+    await here.put("points/a", [Buffer.from("x")], new Date(Date.now() + 86_400_000));
+    await here.put("points/b", [Buffer.from("y")]);
+    await before.close();
+    const later = new S3Server(options);
+    const there = bucket({ endpoint: await later.listen() });
+    await expect(there.remove("points/a")).rejects.toMatchObject({ code: "depot.not-allowed" });
+    await there.remove("points/b");
+    expect(await listed(there, "points/")).toEqual(["points/a"]);
+    await later.close();
+  });
+
   it.each([
     ["a wrong secret", {}, "wrong", "depot.signin-refused"],
     ["an unknown key", { accessKeyId: "nobody" }, "harbour", "depot.signin-refused"],
