@@ -128,8 +128,13 @@ export const CODES = {
     "Set the clock of the console's machine.",
     true,
   ),
+  "depot.not-empty": text(
+    "Something lies there already",
+    "A new depot wants a folder, or a prefix of a bucket, of its own.",
+    "Choose an empty folder or another prefix. A depot that lies there is taken on by adopting it: docs/operations.md.",
+  ),
   "depot.not-a-depot": text(
-    "This folder is not a depot",
+    "This depot is not there",
     "It holds no depot description of ours, or one of another depot.",
     "Mount the right disk, or choose the right folder.",
   ),

@@ -91,8 +91,8 @@ const alone = (path: string): Step => [
     const other = (await readdir(path)).find((name) => !name.startsWith(".") && !NOBODYS.has(name));
     if (other === undefined) return null;
     throw new CodedError(
-      "depot.not-a-depot",
-      `other things lie in ${path}, “${other}” for one; make a folder of its own for the depot, inside it if you like`,
+      "depot.not-empty",
+      `“${other}” for one, in ${path}; make a folder of its own for the depot, inside it if you like`,
     );
   },
 ];
@@ -126,7 +126,9 @@ const recognise = (place: Place, depotId: string | null): Step => [
     if (described.version > FORMAT_VERSION)
       throw new CodedError("depot.newer", `format ${described.version}`);
     if (described.id !== depotId)
-      throw new CodedError("depot.not-a-depot", "it is a depot already, another one");
+      throw depotId
+        ? new CodedError("depot.not-a-depot", "another one lies there")
+        : new CodedError("depot.not-empty", "a depot");
     return "this depot";
   },
 ];

@@ -184,10 +184,19 @@ describe("a depot is tried step by step", () => {
     writeFileSync(join(path, "letters.odt"), "somebody's");
     const wish = { name: "Cupboard", path, region: "r" };
     const problem = await refused("POST", "/depots", wish);
-    expect(problem.errors[0]!.message).toMatch(/other things lie in .*letters\.odt/);
+    expect(problem.errors[0]!.message).toMatch(/Something lies there already: “letters\.odt” for one, in /);
     expect(readdirSync(path).sort()).toEqual(["letters.odt", "lost+found"]);
     rmSync(join(path, "letters.odt"));
     await console_.ok("POST", "/depots", wish);
+  });
+
+  it("does not move in where another depot lies", async () => {
+    const path = freshFolder("another");
+    const wish = { name: "Shelf", path, region: "r" };
+    await console_.ok("POST", "/depots", wish);
+    const test = await console_.ok<{ ok: boolean; code: string }>("POST", "/depots/test", wish);
+    expect(test).toMatchObject({ ok: false, code: "depot.not-empty" });
+    expect(JSON.stringify(test)).toContain("Something lies there already: a depot");
   });
 
   it("is not taken for an empty one when its disk is not mounted", async () => {
