@@ -2,7 +2,7 @@ import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
 import { putBytes } from "./copy";
 import type { Holder } from "./cutting/windows";
-import { Identifier } from "./identity";
+import { ID_BYTES, Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { type OpenPack, openPack, type PackBytes } from "./pack";
 import { openBlock } from "./press/block";
@@ -189,6 +189,12 @@ export const WALKED_AHEAD = 2048;
 /** Entries in the nodes of trees that are kept, so that those are read once for both. */
 const AHEAD_ENTRIES = 3 * WALKED_AHEAD;
 
+/** Entries of a node, pages, or chunks of a list: what is kept of a file of terabytes counts too. */
+function entriesOf(node: TreeNode): number {
+  if (node.kind === "folder") return 1 + node.entries.length;
+  return 1 + (node.kind === "pages" ? node.pages.length : Math.ceil(node.ids.length / ID_BYTES));
+}
+
 /** What reading much in an order that is told works with: threads that open blocks, and memory for those. */
 interface Ahead {
   readonly press: Press;
@@ -241,7 +247,7 @@ export class StoreReader implements ChunkReader {
       readAhead
         ? {
             maxSize: AHEAD_ENTRIES,
-            sizeCalculation: (node) => 1 + (node.kind === "folder" ? node.entries.length : 0),
+            sizeCalculation: entriesOf,
           }
         : { max: 4096 },
     );
