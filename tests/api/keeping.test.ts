@@ -697,7 +697,9 @@ describe("adopting a depot", () => {
     const folder = freshFolder("none");
     const { client } = await kept("Versions");
     const key = client.groups.join(" ");
-    expect((await console_.keep(["adopt", "--depot", folder, "--key", key])).output).toMatch(/This depot is not there: there is no deep-keep-depot/);
+    expect((await console_.keep(["adopt", "--depot", folder, "--key", key])).output).toMatch(
+      /This depot is not there: there is no deep-keep-depot/,
+    );
     writeFileSync(
       join(folder, "deep-keep-depot.json"),
       JSON.stringify({ format: "deep-keep-depot", version: 9, id: "x", created: "" }),
