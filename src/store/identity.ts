@@ -12,7 +12,12 @@ export class Identifier {
   }
 
   id(bytes: Uint8Array): Buffer {
+    return Buffer.from(this.hex(bytes), "hex");
+  }
+
+  /** The same in hex. The hasher's own buffers are twice as dear: each is memory of its own that the collector must watch. */
+  hex(bytes: Uint8Array): string {
     this.hasher.reset();
-    return this.hasher.update(bytes as Buffer).digestBuffer();
+    return this.hasher.update(bytes).digest();
   }
 }

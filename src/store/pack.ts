@@ -1,8 +1,8 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
-import { putBytes } from "./copy";
 import { ID_BYTES } from "./identity";
 import type { StoreKeys } from "./keys";
+import { PackMemory } from "./pack-memory";
 import type { PressedBlock, SealedBlock } from "./press/block";
 import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
 
@@ -29,6 +29,16 @@ export interface PackBlock {
   readonly lengths: readonly number[];
 }
 
+/** A block as the directory lists it: the offset is not known before the end where it lies beyond the pack's memory. */
+type Listed = [
+  offset: number,
+  sealedLength: number,
+  packedLength: number,
+  compressed: number,
+  ids: Buffer,
+  lengths: readonly number[],
+];
+
 /** Collects sealed blocks into one pack in memory. A block's place is taken before it is sealed: its nonce is the place. */
 export class PackBuilder {
   readonly id: Buffer;
@@ -39,31 +49,32 @@ export class PackBuilder {
   /** Places that were taken and are not filled yet. */
   pending = 0;
   contentBytes = 0;
-  private bytes: Buffer;
-  private readonly directory: unknown[] = [];
+  readonly memory: PackMemory;
+  private readonly directory: (Listed | null)[] = [];
+  /** Blocks that the memory had no room for. */
+  private readonly beyond: { readonly listed: Listed; readonly sealed: Uint8Array }[] = [];
 
   constructor(keys: StoreKeys, id: Buffer) {
     this.id = id;
     this.header = headerOf("pack", id);
     this.key = keys.objectKey(id);
-    this.bytes = spare.pop() ?? Buffer.allocUnsafeSlow(MEMORY_BYTES);
-    this.bytes.set(this.header);
+    this.memory = spare.pop() ?? new PackMemory();
+    this.put(this.header);
   }
 
-  private append(part: Uint8Array): void {
-    if (this.size + part.length > this.bytes.length) {
-      const longer = Buffer.allocUnsafeSlow(this.bytes.length * 2);
-      longer.set(this.bytes.subarray(0, this.size));
-      this.bytes = longer;
-    }
-    putBytes(this.bytes, this.size, part);
-    this.size += part.length;
+  /** Puts a part into the memory; false where there is no room. */
+  private put(part: Uint8Array): boolean {
+    const at = this.memory.take(part.length);
+    if (at === null) return false;
+    this.memory.bytes.set(part, at);
+    return true;
   }
 
   /** Gives the pack's memory to the next one; its bytes are gone then. */
   release(): void {
-    if (this.bytes.length === MEMORY_BYTES && spare.length < SPARE_MOST) spare.push(this.bytes);
-    this.bytes = Buffer.alloc(0);
+    if (spare.length >= SPARE_MOST) return;
+    this.memory.clear();
+    spare.push(this.memory);
   }
 
   /** Takes the next place; `fill` it. */
@@ -72,22 +83,25 @@ export class PackBuilder {
     return this.directory.push(null) - 1;
   }
 
-  /** Puts a sealed block at its place. */
+  /** Lists the sealed block of a place. */
   fill(
     place: number,
-    { sealed, packedLength, compressed }: PressedBlock,
+    { lies, sealedLength, packedLength, compressed }: PressedBlock,
     ids: readonly Uint8Array[],
     lengths: readonly number[],
   ): void {
-    this.directory[place] = [
-      this.size,
-      sealed.length,
+    const inside = typeof lies === "number";
+    const listed: Listed = [
+      inside ? lies : 0,
+      sealedLength,
       packedLength,
       compressed ? 1 : 0,
       Buffer.concat(ids),
       lengths,
     ];
-    this.append(sealed);
+    this.directory[place] = listed;
+    if (!inside) this.beyond.push({ listed, sealed: lies });
+    this.size += sealedLength;
     this.ids.push(...ids);
     for (const length of lengths) this.contentBytes += length;
     this.pending -= 1;
@@ -95,15 +109,22 @@ export class PackBuilder {
 
   /** Ends the pack; returns its bytes, which are its own until `release`. */
   finish(): Buffer {
+    let end = this.memory.taken;
+    for (const { listed, sealed } of this.beyond) {
+      listed[0] = end;
+      end += sealed.length;
+    }
     const directory = frame(cborEncoder.encode({ b: this.directory }), 4096);
     const trailer = Buffer.alloc(TRAILER_BYTES);
-    trailer.writeBigUInt64LE(BigInt(this.size), 0);
+    trailer.writeBigUInt64LE(BigInt(end), 0);
     trailer.writeUInt32LE(directory.length + TAG_BYTES, 8);
     trailer.writeUInt32LE(this.directory.length, 12);
     TRAILER_MAGIC.copy(trailer, 16);
-    this.append(seal(this.key, DIRECTORY_PLACE, this.header, directory));
-    this.append(trailer);
-    return this.bytes.subarray(0, this.size);
+    const last = Buffer.concat([seal(this.key, DIRECTORY_PLACE, this.header, directory), trailer]);
+    this.size = end + last.length;
+    if (this.beyond.length === 0 && this.put(last)) return this.memory.bytes.subarray(0, this.size);
+    const within = this.memory.bytes.subarray(0, this.memory.taken);
+    return Buffer.concat([within, ...this.beyond.map(({ sealed }) => sealed), last]);
   }
 }
 
@@ -113,10 +134,9 @@ export interface PackHolds {
   readonly contentBytes: number;
 }
 
-/** Memory of packs that are stored, for the next ones: a pack, what may come after its size is reached, its directory. */
-const MEMORY_BYTES = 40 * 1024 * 1024;
+/** Memory of packs that are stored, for the next ones. */
 const SPARE_MOST = 3;
-const spare: Buffer[] = [];
+const spare: PackMemory[] = [];
 
 /** A length (u32 LE), the bytes, zeros up to a multiple of `step`. */
 export function frame(bytes: Uint8Array, step: number): Buffer {

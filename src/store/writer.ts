@@ -208,21 +208,19 @@ export class StoreWriter {
     const { pack } = this;
     const place = pack.reserve();
     const lengths = chunks.map((chunk) => chunk.bytes.length);
-    await this.press.press(
-      {
-        parts: chunks.map((chunk) => chunk.bytes),
-        level: this.compression === "none" ? null : ZSTD_LEVEL[this.compression],
-        key: pack.key,
-        header: pack.header,
-        place,
-      },
-      (block) =>
-        pack.fill(
-          place,
-          block,
-          chunks.map((chunk) => chunk.id),
-          lengths,
-        ),
+    const block = await this.press.press({
+      parts: chunks.map((chunk) => chunk.bytes),
+      level: this.compression === "none" ? null : ZSTD_LEVEL[this.compression],
+      key: pack.key,
+      header: pack.header,
+      place,
+      memory: pack.memory,
+    });
+    pack.fill(
+      place,
+      block,
+      chunks.map((chunk) => chunk.id),
+      lengths,
     );
     this.inFlight -= lengths.reduce((sum, length) => sum + length, 0);
     for (const chunk of chunks) chunk.holder?.release();

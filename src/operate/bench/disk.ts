@@ -3,6 +3,7 @@ import { closeSync, fsyncSync, mkdirSync, openSync, statSync, writeSync } from "
 import { cpus } from "node:os";
 import { join } from "node:path";
 import { Identifier } from "@/store/identity";
+import { PackMemory } from "@/store/pack-memory";
 import { makeScratch, pressBlock } from "@/store/press/block";
 import { compressorOf } from "@/store/press/compressor";
 import { HEADER_BYTES } from "@/store/sealing";
@@ -47,12 +48,14 @@ function makePacker(): (block: Buffer) => Promise<Uint8Array> {
   const hash = new Identifier(Buffer.alloc(32, 1));
   const compressor = compressorOf(false);
   const scratch = makeScratch();
-  const out = Buffer.alloc(2 * MIB);
+  const memory = new PackMemory();
   const [key, header] = [Buffer.alloc(32), Buffer.alloc(HEADER_BYTES)];
   return async (block) => {
     hash.id(block);
-    const job = { parts: [block], level: 1, key, header, place: 0 };
-    return (await pressBlock(job, compressor, scratch, out)).sealed;
+    memory.clear();
+    const job = { parts: [block], level: 1, key, header, place: 0, memory };
+    const { sealedLength } = await pressBlock(job, compressor, scratch);
+    return memory.bytes.subarray(0, sealedLength);
   };
 }
 

@@ -141,11 +141,11 @@ function theThreads(): Threads<ContentJob, ContentAnswer> {
   return threads;
 }
 
-/** Files and bytes that are sent together, at least where more is to come. */
+/** Files and bytes that are sent together: no more than that, so that the two threads never wait for each other long. */
 const BATCH_FILES = 128;
 const BATCH_BYTES = 2 * 1024 * 1024;
 /** The next is asked for before an answer comes, so that the thread need not wait. */
-const ASKED_AT_ONCE = 2;
+const ASKED_AT_ONCE = 4;
 /** The window that is filled, and the next one. */
 const WINDOWS_GIVEN = 2;
 const MOST_WAITING = 1024;
@@ -256,8 +256,18 @@ export class ContentsBeside implements Contents {
         this.waitForWindow();
         return;
       }
-      this.ask(files ? this.unsent.splice(0) : [], windows);
+      this.ask(files ? this.nextBatch() : [], windows);
     }
+  }
+
+  private nextBatch(): Waiting[] {
+    let [count, bytes] = [0, 0];
+    while (count < Math.min(BATCH_FILES, this.unsent.length) && bytes < BATCH_BYTES) {
+      bytes += this.unsent[count]!.size;
+      count += 1;
+    }
+    this.unsentBytes -= bytes;
+    return this.unsent.splice(0, count);
   }
 
   private topUp(): number[] {
@@ -297,7 +307,6 @@ export class ContentsBeside implements Contents {
       this.sentBytes += size;
     }
     if (files.length) {
-      this.unsentBytes = 0;
       this.sent = [...this.sent.slice(this.first), ...files];
       this.first = 0;
     }

@@ -117,6 +117,14 @@ function told(): Stats {
   };
 }
 
+const STATX_MODE_AND_OWNER = 0x2 | 0x8 | 0x10;
+
+/** Who owns an open file, and its permission bits with set-id and sticky bits: little beside what changing them takes. */
+export function ownerAndMode(fd: number): Pick<Stats, "uid" | "gid" | "mode"> {
+  if (statxCall(fd, NUL, AT_EMPTY_PATH, STATX_MODE_AND_OWNER, stat) !== 0) throw failed("statx");
+  return { uid: halves[5]!, gid: halves[6]!, mode: halves[7]! & 0o7777 };
+}
+
 const pathRoom = Buffer.alloc(8192);
 
 /** A path with its NUL, in memory that the next call uses again. */

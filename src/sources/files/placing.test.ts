@@ -1,4 +1,6 @@
 import {
+  chmodSync,
+  chownSync,
   closeSync,
   mkdirSync,
   openSync,
@@ -150,4 +152,33 @@ test("pieces of a large file are written where they belong, and what hinders one
   const readOnly = openSync(path, "r");
   await expect(placing.write(readOnly, shared, 0)).rejects.toMatchObject({ code: "EBADF" });
   closeSync(readOnly);
+});
+
+test("rights and owner come out as they were, whatever a new file gets by itself", async () => {
+  const folder = freshFolder("placing");
+  const isRoot = process.getuid!() === 0;
+  // what is made in it belongs to its group
+  if (isRoot) chownSync(folder, 0, 4242);
+  chmodSync(folder, 0o2755);
+  const placing = beginPlacing();
+  const owners = isRoot ? [owner, { uid: 1234, gid: 5678 }, { uid: 0, gid: 4242 }] : [owner];
+  const wanted = [0o644, 0o666, 0o600, 0o000, 0o777, 0o4755, 0o2711, 0o1640].flatMap((mode) =>
+    owners.flatMap((one) => [true, false].map((fresh) => ({ ...one, mode, fresh }))),
+  );
+  for (const [i, { fresh, ...rights }] of wanted.entries()) {
+    const metadata = { ...at(folder, "").metadata, ...rights };
+    await placing.put(at(folder, `file ${i}`, { fresh, metadata }), [Buffer.from("x")], (placed) =>
+      expect(placed).toMatchObject({ owner: null, attributes: [] }),
+    );
+  }
+  await placing.drained();
+  for (const [i, { uid, gid, mode }] of wanted.entries()) {
+    const found = statSync(join(folder, `file ${i}`));
+    expect([i, found.uid, found.gid, (found.mode & 0o7777).toString(8)]).toEqual([
+      i,
+      uid,
+      gid,
+      mode.toString(8),
+    ]);
+  }
 });

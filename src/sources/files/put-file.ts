@@ -10,7 +10,7 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import type { ByteString } from "@/store/tree";
-import { linkOpen, setMtime, setMtimeOpen, writeXattr, writeXattrOpen } from "./libc";
+import { linkOpen, ownerAndMode, setMtime, setMtimeOpen, writeXattr, writeXattrOpen } from "./libc";
 import { systemPath } from "./paths";
 
 /** Writing files, and giving what was written its metadata; what goes wrong on the way is told, not thrown. */
@@ -41,15 +41,19 @@ export function setMetadata(
 ): MetadataLeft {
   let owner: string | null = null;
   const attributes: string[] = [];
+  // most files are made as they should be, and finding that out takes far less than setting it again
+  const made = fd === undefined ? null : ownerAndMode(fd);
+  const owned = made?.uid === uid && made.gid === gid;
   try {
     if (fd === undefined) lchownSync(systemPath(path), uid, gid);
-    else fchownSync(fd, uid, gid);
+    else if (!owned) fchownSync(fd, uid, gid);
   } catch (error) {
     owner = (error as Error).message;
   }
   // after the owner: changing it clears set-id bits
-  if (fd !== undefined) fchmodSync(fd, mode);
-  else if (!isLink) chmodSync(systemPath(path), mode);
+  if (fd === undefined) {
+    if (!isLink) chmodSync(systemPath(path), mode);
+  } else if (!owned || made.mode !== mode) fchmodSync(fd, mode);
   for (const [name, value] of xattrs) {
     try {
       if (fd === undefined) writeXattr(bytesOf(path), name, value);
@@ -90,6 +94,9 @@ export function putFile(path: ByteString, content: Uint8Array, metadata: Metadat
   }
 }
 
+/** Of what has no name, and cannot be opened by others before it has one: the rights that it is to have, but for set-id bits. */
+const rightsAtOnce = (mode: number): number => mode & 0o777;
+
 /** `O_TMPFILE` of Linux, which Node does not name: a file in a folder that has no name. */
 const O_TMPFILE = 0o20000000 | constants.O_DIRECTORY;
 /** The folder that last could not have a file without a name. */
@@ -109,7 +116,8 @@ export function putNameless(
   if (folder === lacking) return null;
   let fd: number;
   try {
-    fd = openSync(systemPath(folder), O_TMPFILE | constants.O_WRONLY | constants.O_NOFOLLOW, 0o600);
+    const flags = O_TMPFILE | constants.O_WRONLY | constants.O_NOFOLLOW;
+    fd = openSync(systemPath(folder), flags, rightsAtOnce(metadata.mode));
   } catch {
     // whatever else is wrong with the folder comes out when the file is made by its name
     lacking = folder;

@@ -1,6 +1,7 @@
 import { CodedError } from "@/core/codes";
 import { putBytes } from "../copy";
 import { ID_BYTES, Identifier } from "../identity";
+import type { PackMemory } from "../pack-memory";
 import { paddedLength, sealInto, TAG_BYTES, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
@@ -9,15 +10,17 @@ export interface BlockJob {
   readonly parts: readonly Uint8Array[];
   /** Zstandard's level; null stores the block as it is. */
   readonly level: number | null;
-  /** Key, header and place of the pack that it goes into. */
+  /** Of the pack that it goes into: key, header, the block's place, and the memory that takes it. */
   readonly key: Uint8Array;
   readonly header: Uint8Array;
   readonly place: number;
+  readonly memory: PackMemory;
 }
 
 export interface PressedBlock {
-  /** Cipher text and tag. The memory is used again: whoever gets it copies it at once. */
-  readonly sealed: Uint8Array;
+  /** Cipher text and tag: where in the pack's memory they begin, or in memory of their own where that had no room. */
+  readonly lies: number | Uint8Array;
+  readonly sealedLength: number;
   /** Length before padding. */
   readonly packedLength: number;
   readonly compressed: boolean;
@@ -34,21 +37,23 @@ export function makeScratch(): Scratch {
   };
 }
 
-/** Gathers, compresses and seals one block: into `out` where that is long enough, else into memory of its own. */
+/** Gathers, compresses and seals one block. */
 export async function pressBlock(
   job: BlockJob,
   compressor: Compressor,
   scratch: Scratch,
-  out?: Uint8Array,
 ): Promise<PressedBlock> {
+  const { level, key, header, place, memory } = job;
   const raw = gather(job.parts, scratch);
-  const small = job.level === null || looksDense(raw) ? null : await compressor.compress(raw, job.level);
+  const small = level === null || looksDense(raw) ? null : await compressor.compress(raw, level);
   const packed = small ?? raw;
   const padded = paddedLength(packed.length);
-  const length = padded + TAG_BYTES;
-  const sealed = out && out.length >= length ? out.subarray(0, length) : Buffer.allocUnsafeSlow(length);
-  sealInto(sealed, job.key, job.place, job.header, packed, Buffer.alloc(padded - packed.length));
-  return { sealed, packedLength: packed.length, compressed: small !== null };
+  const sealedLength = padded + TAG_BYTES;
+  const at = memory.take(sealedLength);
+  const sealed =
+    at === null ? Buffer.allocUnsafeSlow(sealedLength) : memory.bytes.subarray(at, at + sealedLength);
+  sealInto(sealed, key, place, header, packed, Buffer.alloc(padded - packed.length));
+  return { lies: at ?? sealed, sealedLength, packedLength: packed.length, compressed: small !== null };
 }
 
 /** A sealed block as it lies in its pack, and what opens it. */
@@ -87,14 +92,17 @@ export interface BlockNames {
   readonly lengths: readonly number[];
 }
 
+const ID_HEX = 2 * ID_BYTES;
+
 /** The numbers of those chunks in a block's content that are not what their ids say. */
 export function misnamed(content: Uint8Array, { key, ids, lengths }: BlockNames): number[] {
   const identifier = new Identifier(Buffer.from(key));
+  const named = Buffer.from(ids.buffer, ids.byteOffset, ids.byteLength).toString("hex");
   const wrong: number[] = [];
   let at = 0;
   for (const [number, length] of lengths.entries()) {
-    const id = identifier.id(content.subarray(at, at + length));
-    if (id.compare(ids, number * ID_BYTES, (number + 1) * ID_BYTES) !== 0) wrong.push(number);
+    const id = identifier.hex(content.subarray(at, at + length));
+    if (id !== named.slice(number * ID_HEX, (number + 1) * ID_HEX)) wrong.push(number);
     at += length;
   }
   return wrong;

@@ -2,7 +2,6 @@ import { existsSync } from "node:fs";
 import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { CHUNK_MAX } from "../chunker";
 import { Threads } from "../threads";
 import {
   type BlockJob,
@@ -14,14 +13,13 @@ import {
   type SealedBlock,
 } from "./block";
 import { compressor } from "./compressor";
-import type { PressAnswer, PressJob, SentBlock } from "./worker";
+import type { PressAnswer, PressJob } from "./worker";
 
 /** Compresses and seals blocks beside the thread that reads, and opens them beside the one that writes files. */
 export interface Press {
   /** How many blocks are worked on at a time. */
   readonly width: number;
-  /** Calls `take` with the block, whose memory is used again when it returns. */
-  press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void>;
+  press(job: BlockJob): Promise<PressedBlock>;
   /**
    * The content of a block, in shared memory that is at least as long as it, and which of its chunks are not what they are
    * named. Throws `store.damaged` where it is not what was sealed.
@@ -41,21 +39,17 @@ const WORKER_FILE = join(dirname(fileURLToPath(import.meta.url)), "press-worker.
 /** Works in this thread, but for the compressing: for programs that are not built, as in unit tests. */
 export const inlinePress: Press = {
   width: 2,
-  press: async (job, take) => take(await pressBlock(job, compressor, (length) => Buffer.allocUnsafe(length))),
+  press: (job) => pressBlock(job, compressor, (length) => Buffer.allocUnsafe(length)),
   open: async (block, into, names) => {
     const content = await openBlock(block, compressor, into);
     return { content, wrong: misnamed(content, names) };
   },
 };
 
-/** A sealed block is at most a chunk at its longest, with padding and tag; what is longer comes in memory of its own. */
-const OUT_BYTES = Math.ceil(CHUNK_MAX * 1.125) + 4096;
-
 /** The threads of this process. */
 class ThreadedPress implements Press {
   readonly width: number;
   private readonly threads: Threads<PressJob, PressAnswer>;
-  private readonly outs: Buffer[] = [];
 
   constructor(file: string) {
     const count = Math.min(MOST_THREADS, Math.max(2, availableParallelism()));
@@ -64,13 +58,10 @@ class ThreadedPress implements Press {
     this.width = count * 2;
   }
 
-  async press(job: BlockJob, take: (block: PressedBlock) => void): Promise<void> {
-    const out = this.outs.pop() ?? Buffer.from(new SharedArrayBuffer(OUT_BYTES));
+  async press({ memory, ...job }: BlockJob): Promise<PressedBlock> {
     const { parts, own } = forThread(job.parts);
-    const block = (await this.threads.ask({ press: { ...job, parts }, out }, own)) as SentBlock;
-    const { sealed } = block;
-    take({ ...block, sealed: typeof sealed === "number" ? out.subarray(0, sealed) : sealed });
-    this.outs.push(out);
+    const asked = { press: { ...job, parts }, memory: memory.shared };
+    return (await this.threads.ask(asked, own)) as PressedBlock;
   }
 
   async open(block: SealedBlock, into: Buffer, names: BlockNames): Promise<OpenedBlock> {

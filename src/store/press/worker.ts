@@ -1,3 +1,4 @@
+import { PackMemory } from "../pack-memory";
 import { answerJobs } from "../threads";
 import {
   type BlockJob,
@@ -14,14 +15,11 @@ import { freeEarly } from "./free-early";
 
 /** What a thread is asked, with the shared memory that it works into: a block to be pressed, or one to be opened. */
 export type PressJob =
-  | { readonly press: BlockJob; readonly out: Uint8Array }
+  | { readonly press: Omit<BlockJob, "memory">; readonly memory: SharedArrayBuffer }
   | { readonly open: SealedBlock; readonly out: Uint8Array; readonly names: BlockNames };
 
-/** A pressed block as it is sent: its sealed bytes, or how many of them are in the memory that was given. */
-export type SentBlock = Omit<PressedBlock, "sealed"> & { readonly sealed: Uint8Array | number };
-
 /** Of a block that was opened, nothing is sent but the numbers of its chunks that are not what they are named. */
-export type PressAnswer = SentBlock | readonly number[];
+export type PressAnswer = PressedBlock | readonly number[];
 
 const compressor = compressorOf(false);
 const scratch = makeScratch();
@@ -39,9 +37,8 @@ answerJobs<PressJob, PressAnswer>(async (job) => {
     passed(job.open.sealed.length);
     return { answer: misnamed(content, job.names) };
   }
-  const block = await pressBlock(job.press, compressor, scratch, job.out);
-  passed(block.sealed.length);
-  return block.sealed.buffer === job.out.buffer
-    ? { answer: { ...block, sealed: block.sealed.length } }
-    : { answer: block, own: [block.sealed.buffer as ArrayBuffer] };
+  const memory = new PackMemory(job.memory);
+  const block = await pressBlock({ ...job.press, memory }, compressor, scratch);
+  passed(block.sealedLength);
+  return { answer: block, own: typeof block.lies === "number" ? [] : [block.lies.buffer as ArrayBuffer] };
 });
