@@ -7,6 +7,7 @@ import { freshFolder, snap, TestDepot } from "../../tests/depot";
 import { fileBytes, findEntry, walkTree } from "./browse";
 import { deriveStoreKeys } from "./keys";
 import { packName } from "./layout";
+import { cborEncoder } from "./pack";
 import { LocalFolder } from "./places/local-folder";
 import { openPoint, sealPoint } from "./point";
 import { StoreReader } from "./reader";
@@ -425,6 +426,76 @@ describe("trees", () => {
         },
       ),
     );
+  });
+
+  it("are written as CBOR's encoder writes them, so that what is unchanged keeps its id whichever program wrote it", () => {
+    const bytes = (text: string) => Buffer.from(text, "latin1");
+    const time = (at: bigint) => {
+      const nanoseconds = ((at % 1_000_000_000n) + 1_000_000_000n) % 1_000_000_000n;
+      return [Number((at - nanoseconds) / 1_000_000_000n), Number(nanoseconds)];
+    };
+    const asMap = (one: Entry) =>
+      Object.fromEntries(
+        Object.entries({
+          n: bytes(one.name),
+          t: { file: "f", folder: "d", link: "l" }[one.type],
+          m: one.mode,
+          u: one.uid,
+          g: one.gid,
+          mt: time(one.mtime),
+          ct: one.ctime === undefined ? undefined : time(one.ctime),
+          i: one.inode !== undefined && one.inode < 2n ** 53n ? Number(one.inode) : one.inode,
+          x: one.xattrs?.length ? one.xattrs.map(([name, value]) => [bytes(name), value]) : undefined,
+          z: one.size,
+          c: one.chunks,
+          r: one.chunkPages,
+          e: one.extents,
+          h: one.sameFile,
+          y: one.dense ? 1 : undefined,
+          l: one.target === undefined ? undefined : bytes(one.target),
+          s: one.node,
+        }).filter(([, value]) => value !== undefined),
+      );
+    const text = fc.string({ unit: fc.nat(255).map((code) => String.fromCharCode(code)), maxLength: 300 });
+    const maybe = <T>(of: fc.Arbitrary<T>) => fc.option(of, { nil: undefined });
+    const u32 = fc.oneof(fc.nat(70_000), fc.integer({ min: 0, max: 2 ** 32 - 1 }));
+    const instant = fc.oneof(
+      fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n - 1n }),
+      // where seconds begin and end
+      fc
+        .tuple(fc.bigInt({ min: -(10n ** 9n), max: 9n * 10n ** 9n }), fc.integer({ min: -2, max: 2 }))
+        .map(([seconds, more]) => seconds * 1_000_000_000n + BigInt(more)),
+    );
+    const length = fc.oneof(u32, fc.maxSafeNat());
+    const ids = fc.nat(9).chain((n) => fc.uint8Array({ minLength: 32 * n, maxLength: 32 * n }));
+    const anyEntry: fc.Arbitrary<Entry> = fc.record({
+      name: text,
+      type: fc.constantFrom("file", "folder", "link"),
+      mode: fc.nat(0o7777),
+      uid: u32,
+      gid: u32,
+      mtime: instant,
+      ctime: maybe(instant),
+      inode: maybe(fc.oneof(fc.bigInt({ min: 0n, max: 2n ** 64n - 1n }), fc.nat().map(BigInt))),
+      xattrs: maybe(fc.array(fc.tuple(text, fc.uint8Array()), { maxLength: 3 })),
+      size: maybe(length),
+      chunks: maybe(ids),
+      chunkPages: maybe(ids),
+      extents: maybe(fc.array(fc.tuple(length, length), { maxLength: 4 })),
+      sameFile: maybe(fc.string({ maxLength: 90 })),
+      dense: maybe(fc.boolean()),
+      target: maybe(text),
+      node: maybe(ids),
+    });
+    fc.assert(
+      fc.property(fc.array(anyEntry, { maxLength: 40 }), (entries) => {
+        const wanted = cborEncoder.encode({ k: "f", e: entries.map(asMap) });
+        expect(encodeFolder(entries).equals(wanted)).toBe(true);
+      }),
+      { numRuns: 300 },
+    );
+    const many = Array.from({ length: 70_000 }, (_, i) => entry(`file ${i}`, { size: i }));
+    expect(encodeFolder(many).equals(cborEncoder.encode({ k: "f", e: many.map(asMap) }))).toBe(true);
   });
 
   it.each(["..", ".", "", "a/b", "a\0b"])("refuse the name %j, which would reach outside", (name) => {

@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import { CborWriter } from "./cbor-writer";
 import { ID_BYTES } from "./identity";
 import { cborDecoder, cborEncoder } from "./pack";
 
@@ -53,34 +54,106 @@ const BILLION = 1_000_000_000n;
 const bytesOf = (text: ByteString): Buffer => Buffer.from(text, "latin1");
 const textOf = (bytes: Uint8Array): ByteString =>
   Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString("latin1");
-const splitTime = (time: bigint): [number, number] => {
-  const nanoseconds = ((time % BILLION) + BILLION) % BILLION;
-  return [Number((time - nanoseconds) / BILLION), Number(nanoseconds)];
-};
 const joinTime = (time: readonly [number, number]): bigint => BigInt(time[0]) * BILLION + BigInt(time[1]);
 
-function entryToCbor(entry: Entry): CborMap {
-  const map: CborMap = {
-    n: bytesOf(entry.name),
-    t: TYPE_LETTER[entry.type],
-    m: entry.mode,
-    u: entry.uid,
-    g: entry.gid,
-    mt: splitTime(entry.mtime),
-  };
-  if (entry.ctime !== undefined) map.ct = splitTime(entry.ctime);
-  if (entry.inode !== undefined)
-    map.i = entry.inode <= BigInt(Number.MAX_SAFE_INTEGER) ? Number(entry.inode) : entry.inode;
-  if (entry.xattrs?.length) map.x = entry.xattrs.map(([name, value]) => [bytesOf(name), value]);
-  if (entry.size !== undefined) map.z = entry.size;
-  if (entry.chunks !== undefined) map.c = entry.chunks;
-  if (entry.chunkPages !== undefined) map.r = entry.chunkPages;
-  if (entry.extents !== undefined) map.e = entry.extents;
-  if (entry.sameFile !== undefined) map.h = entry.sameFile;
-  if (entry.dense) map.y = 1;
-  if (entry.target !== undefined) map.l = bytesOf(entry.target);
-  if (entry.node !== undefined) map.s = entry.node;
-  return map;
+const cbor = new CborWriter();
+/** A time as a number of 64 bits, and the same as its lower and upper half. */
+const time64 = new BigInt64Array(1);
+const timeHalves = new Int32Array(time64.buffer);
+
+/** `[seconds, nanoseconds]`, in numbers alone: dividing a bigint takes ten times as long, and each entry has two times. */
+function writeTime(time: bigint): void {
+  time64[0] = time;
+  const [low, high] = [timeHalves[0]!, timeHalves[1]!];
+  // near enough that what is left can be told by its lower half
+  let seconds = Math.floor((high * 2 ** 32 + (low >>> 0)) / 1e9);
+  let nanoseconds = (low - Math.imul(seconds, 1e9)) | 0;
+  if (nanoseconds < 0) {
+    seconds -= 1;
+    nanoseconds += 1e9;
+  } else if (nanoseconds >= 1e9) {
+    seconds += 1;
+    nanoseconds -= 1e9;
+  }
+  cbor.array(2);
+  cbor.number(seconds);
+  cbor.number(nanoseconds);
+}
+
+function writeEntry(entry: Entry): void {
+  const { ctime, inode, xattrs, size, chunks, chunkPages, extents, sameFile, dense, target, node } = entry;
+  const has = (there: unknown) => Number(there !== undefined);
+  cbor.map(
+    6 +
+      has(ctime) +
+      has(inode) +
+      Number(xattrs !== undefined && xattrs.length > 0) +
+      has(size) +
+      has(chunks) +
+      has(chunkPages) +
+      has(extents) +
+      has(sameFile) +
+      Number(dense === true) +
+      has(target) +
+      has(node),
+  );
+  cbor.key("n");
+  cbor.latin1(entry.name);
+  cbor.key("t");
+  cbor.key(TYPE_LETTER[entry.type]);
+  cbor.key("m");
+  cbor.number(entry.mode);
+  cbor.key("u");
+  cbor.number(entry.uid);
+  cbor.key("g");
+  cbor.number(entry.gid);
+  cbor.key("mt");
+  writeTime(entry.mtime);
+  if (ctime !== undefined) {
+    cbor.key("ct");
+    writeTime(ctime);
+  }
+  if (inode !== undefined) {
+    cbor.key("i");
+    if (inode <= BigInt(Number.MAX_SAFE_INTEGER)) cbor.number(Number(inode));
+    else cbor.other(inode);
+  }
+  if (xattrs?.length) {
+    cbor.key("x");
+    cbor.other(xattrs.map(([name, value]) => [bytesOf(name), value]));
+  }
+  if (size !== undefined) {
+    cbor.key("z");
+    cbor.number(size);
+  }
+  if (chunks !== undefined) {
+    cbor.key("c");
+    cbor.bytes(chunks);
+  }
+  if (chunkPages !== undefined) {
+    cbor.key("r");
+    cbor.bytes(chunkPages);
+  }
+  if (extents !== undefined) {
+    cbor.key("e");
+    cbor.other(extents);
+  }
+  if (sameFile !== undefined) {
+    cbor.key("h");
+    cbor.other(sameFile);
+  }
+  if (dense) {
+    cbor.key("y");
+    cbor.number(1);
+  }
+  if (target !== undefined) {
+    cbor.key("l");
+    cbor.latin1(target);
+  }
+  if (node !== undefined) {
+    cbor.key("s");
+    cbor.bytes(node);
+  }
 }
 
 function entryFromCbor(map: CborMap): Entry {
@@ -130,7 +203,14 @@ export type TreeNode =
   | { readonly kind: "chunks"; readonly ids: Uint8Array };
 
 export const encodeFolder = (entries: readonly Entry[]): Buffer =>
-  cborEncoder.encode({ k: "f", e: entries.map(entryToCbor) });
+  cbor.written(() => {
+    cbor.map(2);
+    cbor.key("k");
+    cbor.key("f");
+    cbor.key("e");
+    cbor.array(entries.length);
+    for (const entry of entries) writeEntry(entry);
+  });
 export const encodePages = (pages: readonly FolderPage[]): Buffer =>
   cborEncoder.encode({ k: "p", p: pages.map((page) => [bytesOf(page.first), page.node, page.count]) });
 export const encodeChunkPage = (ids: Uint8Array): Buffer => cborEncoder.encode({ k: "c", c: ids });

@@ -66,14 +66,20 @@ type Place = (batch: Batch, begins: boolean) => Promise<readonly Placed[]>;
 
 const placeHere: Place = async (batch) => placeAll(batch);
 
-/** Two threads that make files in one folder wait for each other: who had its first files has the others as well. */
+/**
+ * Two threads that give files of one folder their names wait for each other: who had its first files has the others as well,
+ * unless that has much to do and another one nothing.
+ */
 function placeInThreads(running: PlacingThreads): Place {
   let slot = running.idlest;
   return async (batch, begins) => {
-    if (begins) slot = running.idlest;
+    const { idlest } = running;
+    if (begins || slot.busy - idlest.busy >= MUCH_TO_DO) slot = idlest;
     return toldInFull((await running.ask(batch, [], slot)) as ToldShortly, batch.count);
   };
 }
+
+const MUCH_TO_DO = 2;
 
 type WritePiece = (piece: PieceToWrite) => Promise<PieceWritten>;
 
