@@ -1,6 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import { Encoder } from "cbor-x";
 import fc from "fast-check";
 import { describe, expect, it, vi } from "vitest";
 import { freshFolder, snap, TestDepot } from "../../tests/depot";
@@ -428,65 +429,66 @@ describe("trees", () => {
     );
   });
 
-  it("are written as CBOR's encoder writes them, so that what is unchanged keeps its id whichever program wrote it", () => {
-    const bytes = (text: string) => Buffer.from(text, "latin1");
-    const time = (at: bigint) => {
-      const nanoseconds = ((at % 1_000_000_000n) + 1_000_000_000n) % 1_000_000_000n;
-      return [Number((at - nanoseconds) / 1_000_000_000n), Number(nanoseconds)];
-    };
-    const asMap = (one: Entry) =>
-      Object.fromEntries(
-        Object.entries({
-          n: bytes(one.name),
-          t: { file: "f", folder: "d", link: "l" }[one.type],
-          m: one.mode,
-          u: one.uid,
-          g: one.gid,
-          mt: time(one.mtime),
-          ct: one.ctime === undefined ? undefined : time(one.ctime),
-          i: one.inode !== undefined && one.inode < 2n ** 53n ? Number(one.inode) : one.inode,
-          x: one.xattrs?.length ? one.xattrs.map(([name, value]) => [bytes(name), value]) : undefined,
-          z: one.size,
-          c: one.chunks,
-          r: one.chunkPages,
-          e: one.extents,
-          h: one.sameFile,
-          y: one.dense ? 1 : undefined,
-          l: one.target === undefined ? undefined : bytes(one.target),
-          s: one.node,
-        }).filter(([, value]) => value !== undefined),
-      );
-    const text = fc.string({ unit: fc.nat(255).map((code) => String.fromCharCode(code)), maxLength: 300 });
-    const maybe = <T>(of: fc.Arbitrary<T>) => fc.option(of, { nil: undefined });
-    const u32 = fc.oneof(fc.nat(70_000), fc.integer({ min: 0, max: 2 ** 32 - 1 }));
-    const instant = fc.oneof(
-      fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n - 1n }),
-      // where seconds begin and end
-      fc
-        .tuple(fc.bigInt({ min: -(10n ** 9n), max: 9n * 10n ** 9n }), fc.integer({ min: -2, max: 2 }))
-        .map(([seconds, more]) => seconds * 1_000_000_000n + BigInt(more)),
+  const bytes = (text: string) => Buffer.from(text, "latin1");
+  const time = (at: bigint) => {
+    const nanoseconds = ((at % 1_000_000_000n) + 1_000_000_000n) % 1_000_000_000n;
+    return [Number((at - nanoseconds) / 1_000_000_000n), Number(nanoseconds)];
+  };
+  const asMap = (one: Entry) =>
+    Object.fromEntries(
+      Object.entries({
+        n: bytes(one.name),
+        t: { file: "f", folder: "d", link: "l" }[one.type],
+        m: one.mode,
+        u: one.uid,
+        g: one.gid,
+        mt: time(one.mtime),
+        ct: one.ctime === undefined ? undefined : time(one.ctime),
+        i: one.inode !== undefined && one.inode < 2n ** 53n ? Number(one.inode) : one.inode,
+        x: one.xattrs?.length ? one.xattrs.map(([name, value]) => [bytes(name), value]) : undefined,
+        z: one.size,
+        c: one.chunks,
+        r: one.chunkPages,
+        e: one.extents,
+        h: one.sameFile,
+        y: one.dense ? 1 : undefined,
+        l: one.target === undefined ? undefined : bytes(one.target),
+        s: one.node,
+      }).filter(([, value]) => value !== undefined),
     );
-    const length = fc.oneof(u32, fc.maxSafeNat());
-    const ids = fc.nat(9).chain((n) => fc.uint8Array({ minLength: 32 * n, maxLength: 32 * n }));
-    const anyEntry: fc.Arbitrary<Entry> = fc.record({
-      name: text,
-      type: fc.constantFrom("file", "folder", "link"),
-      mode: fc.nat(0o7777),
-      uid: u32,
-      gid: u32,
-      mtime: instant,
-      ctime: maybe(instant),
-      inode: maybe(fc.oneof(fc.bigInt({ min: 0n, max: 2n ** 64n - 1n }), fc.nat().map(BigInt))),
-      xattrs: maybe(fc.array(fc.tuple(text, fc.uint8Array()), { maxLength: 3 })),
-      size: maybe(length),
-      chunks: maybe(ids),
-      chunkPages: maybe(ids),
-      extents: maybe(fc.array(fc.tuple(length, length), { maxLength: 4 })),
-      sameFile: maybe(fc.string({ maxLength: 90 })),
-      dense: maybe(fc.boolean()),
-      target: maybe(text),
-      node: maybe(ids),
-    });
+  const text = fc.string({ unit: fc.nat(255).map((code) => String.fromCharCode(code)), maxLength: 300 });
+  const maybe = <T>(of: fc.Arbitrary<T>) => fc.option(of, { nil: undefined });
+  const u32 = fc.oneof(fc.nat(70_000), fc.integer({ min: 0, max: 2 ** 32 - 1 }));
+  const instant = fc.oneof(
+    fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n - 1n }),
+    // where seconds begin and end
+    fc
+      .tuple(fc.bigInt({ min: -(10n ** 9n), max: 9n * 10n ** 9n }), fc.integer({ min: -2, max: 2 }))
+      .map(([seconds, more]) => seconds * 1_000_000_000n + BigInt(more)),
+  );
+  const length = fc.oneof(u32, fc.maxSafeNat());
+  const ids = fc.nat(9).chain((n) => fc.uint8Array({ minLength: 32 * n, maxLength: 32 * n }));
+  const anyEntry: fc.Arbitrary<Entry> = fc.record({
+    name: text,
+    type: fc.constantFrom("file", "folder", "link"),
+    mode: fc.nat(0o7777),
+    uid: u32,
+    gid: u32,
+    mtime: instant,
+    ctime: maybe(instant),
+    inode: maybe(fc.oneof(fc.bigInt({ min: 0n, max: 2n ** 64n - 1n }), fc.nat().map(BigInt))),
+    xattrs: maybe(fc.array(fc.tuple(text, fc.uint8Array()), { maxLength: 3 })),
+    size: maybe(length),
+    chunks: maybe(ids),
+    chunkPages: maybe(ids),
+    extents: maybe(fc.array(fc.tuple(length, length), { maxLength: 4 })),
+    sameFile: maybe(fc.string({ maxLength: 90 })),
+    dense: maybe(fc.boolean()),
+    target: maybe(text),
+    node: maybe(ids),
+  });
+
+  it("are written as CBOR's encoder writes them, so that what is unchanged keeps its id whichever program wrote it", () => {
     fc.assert(
       fc.property(fc.array(anyEntry, { maxLength: 40 }), (entries) => {
         const wanted = cborEncoder.encode({ k: "f", e: entries.map(asMap) });
@@ -496,6 +498,49 @@ describe("trees", () => {
     );
     const many = Array.from({ length: 70_000 }, (_, i) => entry(`file ${i}`, { size: i }));
     expect(encodeFolder(many).equals(cborEncoder.encode({ k: "f", e: many.map(asMap) }))).toBe(true);
+  });
+
+  it("are read as CBOR's decoder reads them, also where another writer wrote them otherwise, or more", () => {
+    const usable = anyEntry.filter(
+      ({ name }) => name !== "" && name !== "." && name !== ".." && !/[/\0]/.test(name),
+    );
+    const others = new Encoder({ useRecords: false, variableMapSize: true, tagUint8Array: false });
+    const plain = (value: unknown): unknown =>
+      value instanceof Uint8Array
+        ? Buffer.from(value).toString("hex")
+        : Array.isArray(value)
+          ? value.map(plain)
+          : value;
+    const told = (entries: readonly Entry[]) =>
+      entries.map((one) =>
+        Object.fromEntries(
+          Object.entries(one)
+            .filter(
+              ([, value]) =>
+                value !== undefined && value !== false && !(Array.isArray(value) && value.length === 0),
+            )
+            .map(([key, value]) => [key, plain(value)]),
+        ),
+      );
+    const read = (node: Buffer) => {
+      const content = decodeNode(node);
+      return content.kind === "folder" ? told(content.entries) : null;
+    };
+    fc.assert(
+      fc.property(fc.array(usable, { maxLength: 20 }), fc.nat(), (entries, cut) => {
+        const wanted = told(
+          entries.map((one) => ({ ...one, extents: one.extents?.length ? one.extents : undefined })),
+        );
+        const node = encodeFolder(entries);
+        expect(read(node)).toEqual(wanted);
+        expect(read(others.encode({ k: "f", e: entries.map(asMap) }))).toEqual(wanted);
+        expect(
+          read(cborEncoder.encode({ k: "f", e: entries.map((one) => ({ ...asMap(one), q: [1] })) })),
+        ).toEqual(wanted);
+        expect(() => decodeNode(node.subarray(0, cut % node.length))).toThrow();
+      }),
+      { numRuns: 200 },
+    );
   });
 
   it.each(["..", ".", "", "a/b", "a\0b"])("refuse the name %j, which would reach outside", (name) => {

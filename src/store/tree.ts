@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import { CborReader, UnknownCbor } from "./cbor-reader";
 import { CborWriter } from "./cbor-writer";
 import { ID_BYTES } from "./identity";
 import { cborDecoder, cborEncoder } from "./pack";
@@ -49,13 +50,10 @@ export interface Entry {
 type CborMap = Record<string, unknown>;
 const TYPE_LETTER: Record<EntryType, string> = { file: "f", folder: "d", link: "l" };
 const LETTER_TYPE: Record<string, EntryType> = { f: "file", d: "folder", l: "link" };
-const BILLION = 1_000_000_000n;
 
 const bytesOf = (text: ByteString): Buffer => Buffer.from(text, "latin1");
 const textOf = (bytes: Uint8Array): ByteString =>
   Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString("latin1");
-const joinTime = (time: readonly [number, number]): bigint => BigInt(time[0]) * BILLION + BigInt(time[1]);
-
 const cbor = new CborWriter();
 /** A time as a number of 64 bits, and the same as its lower and upper half. */
 const time64 = new BigInt64Array(1);
@@ -78,6 +76,14 @@ function writeTime(time: bigint): void {
   cbor.array(2);
   cbor.number(seconds);
   cbor.number(nanoseconds);
+}
+
+/** The time of so many seconds and nanoseconds; both are integers. */
+function joinTime(seconds: number, nanoseconds: number): bigint {
+  const low = (Math.imul(seconds, 1e9) + nanoseconds) | 0;
+  timeHalves[0] = low;
+  timeHalves[1] = Math.round((seconds * 1e9 + nanoseconds - (low >>> 0)) / 2 ** 32);
+  return time64[0]!;
 }
 
 function writeEntry(entry: Entry): void {
@@ -156,25 +162,33 @@ function writeEntry(entry: Entry): void {
   }
 }
 
-function entryFromCbor(map: CborMap): Entry {
-  const name = textOf(map.n as Uint8Array);
-  // a writer that was taken over must not reach outside a restore's destination
+/** A name that a file can have: a writer that was taken over must not reach outside a restore's destination. */
+function checkedName(name: ByteString): ByteString {
   if (name === "" || name === "." || name === ".." || name.includes("/") || name.includes("\0")) {
     throw new CodedError(
       "store.damaged",
       `an entry has the name ${JSON.stringify(name)}, which no file can have`,
     );
   }
-  const type = LETTER_TYPE[map.t as string];
-  if (!type) throw new CodedError("depot.newer", `an entry of the unknown type ${JSON.stringify(map.t)}`);
+  return name;
+}
+
+function checkedType(letter: string): EntryType {
+  const type = LETTER_TYPE[letter];
+  if (!type) throw new CodedError("depot.newer", `an entry of the unknown type ${JSON.stringify(letter)}`);
+  return type;
+}
+
+/** An entry as the decoder gives it. */
+function entryFromCbor(map: CborMap): Entry {
   return {
-    name,
-    type,
+    name: checkedName(textOf(map.n as Uint8Array)),
+    type: checkedType(map.t as string),
     mode: map.m as number,
     uid: map.u as number,
     gid: map.g as number,
-    mtime: joinTime(map.mt as [number, number]),
-    ctime: map.ct ? joinTime(map.ct as [number, number]) : undefined,
+    mtime: joinTime(...(map.mt as [number, number])),
+    ctime: map.ct ? joinTime(...(map.ct as [number, number])) : undefined,
     inode: map.i === undefined ? undefined : BigInt(map.i as number | bigint),
     xattrs: (map.x as [Uint8Array, Uint8Array][] | undefined)?.map(
       ([key, value]) => [textOf(key), value] as const,
@@ -188,6 +202,129 @@ function entryFromCbor(map: CborMap): Entry {
     target: map.l === undefined ? undefined : textOf(map.l as Uint8Array),
     node: map.s as Uint8Array | undefined,
   };
+}
+
+function readTime(from: CborReader): bigint {
+  if (from.array() !== 2) throw new UnknownCbor();
+  return joinTime(from.number(), from.number());
+}
+
+/** As many values as an array has, each of them an array of two. */
+function readPairs<T>(from: CborReader, read: () => T): T[] {
+  return Array.from({ length: from.array() }, () => {
+    if (from.array() !== 2) throw new UnknownCbor();
+    return read();
+  });
+}
+
+/** An entry as `writeEntry` wrote it, read straight from the bytes. */
+function readEntry(from: CborReader): Entry {
+  let name: ByteString | undefined;
+  let type: EntryType | undefined;
+  let [mode, uid, gid] = [0, 0, 0];
+  let mtime: bigint | undefined;
+  let ctime: Entry["ctime"];
+  let inode: Entry["inode"];
+  let xattrs: Entry["xattrs"];
+  let size: Entry["size"];
+  let chunks: Entry["chunks"];
+  let chunkPages: Entry["chunkPages"];
+  let extents: Entry["extents"];
+  let sameFile: Entry["sameFile"];
+  let dense: Entry["dense"];
+  let target: Entry["target"];
+  let node: Entry["node"];
+  for (let left = from.map(); left > 0; left -= 1)
+    switch (from.key()) {
+      case "n":
+        name = checkedName(from.latin1());
+        break;
+      case "t":
+        type = checkedType(from.key());
+        break;
+      case "m":
+        mode = from.number();
+        break;
+      case "u":
+        uid = from.number();
+        break;
+      case "g":
+        gid = from.number();
+        break;
+      case "mt":
+        mtime = readTime(from);
+        break;
+      case "ct":
+        ctime = readTime(from);
+        break;
+      case "i":
+        inode = BigInt(from.number());
+        break;
+      case "x":
+        xattrs = readPairs(from, () => [from.latin1(), from.bytes()] as const);
+        break;
+      case "z":
+        size = from.number();
+        break;
+      case "c":
+        chunks = from.bytes();
+        break;
+      case "r":
+        chunkPages = from.bytes();
+        break;
+      case "e":
+        extents = readPairs(from, () => [from.number(), from.number()] as const);
+        break;
+      case "h":
+        sameFile = from.text();
+        break;
+      case "y":
+        dense = from.number() === 1 || undefined;
+        break;
+      case "l":
+        target = from.latin1();
+        break;
+      case "s":
+        node = from.bytes();
+        break;
+      default:
+        throw new UnknownCbor();
+    }
+  if (name === undefined || type === undefined || mtime === undefined) throw new UnknownCbor();
+  return {
+    name,
+    type,
+    mode,
+    uid,
+    gid,
+    mtime,
+    ctime,
+    inode,
+    xattrs,
+    size,
+    chunks,
+    chunkPages,
+    extents,
+    sameFile,
+    dense,
+    target,
+    node,
+  };
+}
+
+/** The entries of a folder's node as `encodeFolder` writes it; null for any other. */
+function readFolder(bytes: Buffer): Entry[] | null {
+  const from = new CborReader(bytes);
+  try {
+    if (from.map() !== 2 || from.key() !== "k" || from.key() !== "f") return null;
+    if (from.key() !== "e") return null;
+    const entries: Entry[] = [];
+    for (let left = from.array(); left > 0; left -= 1) entries.push(readEntry(from));
+    return from.ended ? entries : null;
+  } catch (error) {
+    if (error instanceof UnknownCbor) return null;
+    throw error;
+  }
 }
 
 /** A page of a large folder: its first name and its node. */
@@ -217,6 +354,8 @@ export const encodeChunkPage = (ids: Uint8Array): Buffer => cborEncoder.encode({
 
 /** Decodes a node; entries with impossible names or unknown types are refused. */
 export function decodeNode(bytes: Uint8Array): TreeNode {
+  const entries = readFolder(Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength));
+  if (entries) return { kind: "folder", entries };
   const map = cborDecoder.decode(bytes) as CborMap;
   switch (map.k) {
     case "f":
