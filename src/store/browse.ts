@@ -91,23 +91,38 @@ interface Frame {
 /** How long a walk goes on before others have their turn: what lies in memory is read without waiting for anything. */
 const WALK_SLICE_MS = 20;
 
-/** Everything below a folder, each folder before what is in it; what is in a folder only when it is to be entered. */
-export async function* walkTree(
+/** Entries of one folder that a walk comes to one after another, from `from` to before `to`; the last one may be a folder. */
+interface Run {
+  /** Path of the folder, without a slash at its end. */
+  readonly base: ByteString;
+  readonly entries: readonly Entry[];
+  readonly from: number;
+  readonly to: number;
+}
+
+/**
+ * Everything below a folder, each folder before what is in it; what is in a folder only when it is to be entered, which is
+ * asked when its run has passed.
+ */
+export async function* walkRuns(
   reader: ChunkReader,
   node: Uint8Array,
   path: ByteString,
   enter: (node: Uint8Array, path: ByteString) => boolean = () => true,
-): AsyncGenerator<Walked> {
+): AsyncGenerator<Run> {
   let sliceEnds = performance.now() + WALK_SLICE_MS;
   const stack: Frame[] = [{ base: path === "/" ? "" : path, entries: [], at: 0, pages: [node] }];
   for (let frame = stack.at(-1); frame; frame = stack.at(-1)) {
-    const entry = frame.entries[frame.at];
-    if (entry) {
-      frame.at += 1;
-      const entryPath = `${frame.base}/${entry.name}`;
-      yield { path: entryPath, entry };
-      if (entry.node && enter(entry.node, entryPath))
-        stack.push({ base: entryPath, entries: [], at: 0, pages: [entry.node] });
+    const { base, entries, at } = frame;
+    if (at < entries.length) {
+      let to = at + 1;
+      while (!entries[to - 1]!.node && to < entries.length) to += 1;
+      frame.at = to;
+      yield { base, entries, from: at, to };
+      const last = entries[to - 1]!;
+      const lastPath = `${base}/${last.name}`;
+      if (last.node && enter(last.node, lastPath))
+        stack.push({ base: lastPath, entries: [], at: 0, pages: [last.node] });
       continue;
     }
     const [page, ...others] = frame.pages;
@@ -125,6 +140,17 @@ export async function* walkTree(
     frame.entries = content.kind === "folder" ? content.entries : [];
     frame.pages = content.kind === "folder" ? others : [...content.pages.map((one) => one.node), ...others];
   }
+}
+
+/** The same entry by entry. */
+export async function* walkTree(
+  reader: ChunkReader,
+  node: Uint8Array,
+  path: ByteString,
+  enter?: (node: Uint8Array, path: ByteString) => boolean,
+): AsyncGenerator<Walked> {
+  for await (const { base, entries, from, to } of walkRuns(reader, node, path, enter))
+    for (let i = from; i < to; i += 1) yield { path: `${base}/${entries[i]!.name}`, entry: entries[i]! };
 }
 
 /** Ids of the chunks of a file in order, list by list: of a file of terabytes they are millions. */

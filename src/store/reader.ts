@@ -233,7 +233,7 @@ export class StoreReader implements ChunkReader {
     readonly content: BlockContent;
     readonly block: LoadedBlock;
   } | null = null;
-  /** Packs that something was read from lately, the last one first: what is read next mostly lies in one of them. */
+  /** Packs that something was read from lately, or is soon: what is read next mostly lies in one of them. */
   private lately: { readonly packId: string; readonly places: LoadedPack["places"] }[] = [];
 
   constructor(
@@ -261,7 +261,7 @@ export class StoreReader implements ChunkReader {
   }
 
   async locate(ids: readonly Uint8Array[]): Promise<void> {
-    const unknown = ids.filter((id) => !this.located.has(idKey(id)));
+    const unknown = ids.filter((id) => this.knownPlace(idKey(id)) === undefined);
     if (unknown.length === 0) return;
     const packs = await this.source.locate(unknown);
     unknown.forEach((id, i) => {
@@ -285,7 +285,7 @@ export class StoreReader implements ChunkReader {
     if (!this.ahead) return null;
     const key = idKey(id);
     if (this.told && this.told.places.get(key)?.[0] === this.told.number) return null;
-    const packId = this.located.get(key);
+    const packId = this.knownPlace(key);
     return packId ? this.comes(packId, key).catch(() => {}) : null;
   }
 
@@ -293,6 +293,7 @@ export class StoreReader implements ChunkReader {
     const loaded = await this.pack(packId);
     const number = loaded.places.get(key)?.[0];
     if (number === undefined) return;
+    this.passes(packId, loaded);
     this.told = { places: loaded.places, number };
     while (this.comingBytes >= COMING_BYTES) await new Promise<void>((goOn) => this.tellers.push(goOn));
     const blockKey = keyOf(packId, number);
@@ -340,10 +341,22 @@ export class StoreReader implements ChunkReader {
     return length;
   }
 
+  /** Reading has come to a pack. */
+  private passes(packId: string, { places }: LoadedPack): void {
+    if (this.lately.some((one) => one.packId === packId)) return;
+    this.lately = [{ packId, places }, ...this.lately.slice(0, LATELY - 1)];
+  }
+
+  /** The pack that a chunk lies in as far as it was asked, or one that was read from lately. */
+  private knownPlace(key: ByteString): string | undefined {
+    for (const { packId, places } of this.lately) if (places.has(key)) return packId;
+    return this.located.get(key);
+  }
+
   /** Does something with the pack that holds a chunk; asks again where it lies when it is not there any more. */
   private async placed<T>(id: Uint8Array, work: (packId: string, key: ByteString) => Promise<T>): Promise<T> {
     const key = idKey(id);
-    const known = this.located.get(key) ?? this.lately.find(({ places }) => places.has(key))?.packId;
+    const known = this.knownPlace(key);
     if (known) {
       try {
         return await work(known, key);
@@ -363,11 +376,7 @@ export class StoreReader implements ChunkReader {
 
   private async placeOf(packId: string, key: ByteString) {
     const loaded = await this.pack(packId);
-    if (this.lately[0]?.packId !== packId)
-      this.lately = [
-        { packId, places: loaded.places },
-        ...this.lately.filter((one) => one.packId !== packId).slice(0, LATELY - 1),
-      ];
+    this.passes(packId, loaded);
     const place = loaded.places.get(key);
     if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
     return [loaded, place] as const;
@@ -401,7 +410,6 @@ export class StoreReader implements ChunkReader {
       block.ids.forEach((id, i) => {
         const key = idKey(id);
         places.set(key, [number, offset, block.lengths[i]!, i]);
-        if (this.ahead) this.located.set(key, packId); // what is read next lies beside it
         offset += block.lengths[i]!;
       });
     });

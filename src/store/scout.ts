@@ -1,4 +1,5 @@
-import { chunkLists, walkTree } from "./browse";
+import { chunkLists, walkRuns } from "./browse";
+import { ID_BYTES } from "./identity";
 import { type ChunkReader, WALKED_AHEAD } from "./reader";
 import type { Entry } from "./tree";
 
@@ -39,17 +40,24 @@ export class Scout {
   }
 
   private async walk(node: Uint8Array): Promise<void> {
-    for await (const { entry } of walkTree(this.reader, node, "/")) {
-      this.seen += 1;
-      if (entry.type === "file") await this.file(entry);
-      if (this.seen - this.passed >= WALKED_AHEAD) {
-        await this.tell();
-        await new Promise<void>((resolve) => {
-          this.goOn = resolve;
-        });
+    for await (const { entries, from, to } of walkRuns(this.reader, node, "/"))
+      for (let i = from; i < to; i += 1) {
+        const entry = entries[i]!;
+        this.seen += 1;
+        if (entry.type === "file") {
+          // most files are one chunk, and they are many: nothing is waited for then
+          if (entry.chunks?.length === ID_BYTES) this.chunks.push({ id: entry.chunks, entry: this.seen });
+          else await this.file(entry);
+        }
+        if (this.chunks.length >= LOCATED_AT_ONCE) await this.tell();
+        if (this.seen - this.passed >= WALKED_AHEAD) {
+          await this.tell();
+          await new Promise<void>((resolve) => {
+            this.goOn = resolve;
+          });
+        }
+        if (this.stopped) return;
       }
-      if (this.stopped) return;
-    }
     await this.tell();
   }
 

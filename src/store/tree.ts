@@ -3,6 +3,7 @@ import { CborReader, UnknownCbor } from "./cbor-reader";
 import { CborWriter } from "./cbor-writer";
 import { ID_BYTES } from "./identity";
 import { cborDecoder, cborEncoder } from "./pack";
+import { joinTime, splitTime } from "./times";
 
 /**
  * A name or path as a string of bytes: each character is one byte (0 to 255), as in Latin-1. So any name of a Unix file
@@ -55,35 +56,11 @@ const bytesOf = (text: ByteString): Buffer => Buffer.from(text, "latin1");
 const textOf = (bytes: Uint8Array): ByteString =>
   Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString("latin1");
 const cbor = new CborWriter();
-/** A time as a number of 64 bits, and the same as its lower and upper half. */
-const time64 = new BigInt64Array(1);
-const timeHalves = new Int32Array(time64.buffer);
-
-/** `[seconds, nanoseconds]`, in numbers alone: dividing a bigint takes ten times as long, and each entry has two times. */
 function writeTime(time: bigint): void {
-  time64[0] = time;
-  const [low, high] = [timeHalves[0]!, timeHalves[1]!];
-  // near enough that what is left can be told by its lower half
-  let seconds = Math.floor((high * 2 ** 32 + (low >>> 0)) / 1e9);
-  let nanoseconds = (low - Math.imul(seconds, 1e9)) | 0;
-  if (nanoseconds < 0) {
-    seconds -= 1;
-    nanoseconds += 1e9;
-  } else if (nanoseconds >= 1e9) {
-    seconds += 1;
-    nanoseconds -= 1e9;
-  }
+  const [seconds, nanoseconds] = splitTime(time);
   cbor.array(2);
   cbor.number(seconds);
   cbor.number(nanoseconds);
-}
-
-/** The time of so many seconds and nanoseconds; both are integers. */
-function joinTime(seconds: number, nanoseconds: number): bigint {
-  const low = (Math.imul(seconds, 1e9) + nanoseconds) | 0;
-  timeHalves[0] = low;
-  timeHalves[1] = Math.round((seconds * 1e9 + nanoseconds - (low >>> 0)) / 2 ** 32);
-  return time64[0]!;
 }
 
 function writeEntry(entry: Entry): void {

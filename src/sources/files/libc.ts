@@ -1,5 +1,7 @@
+import { constants as fileFlags } from "node:fs";
 import { constants } from "node:os";
 import koffi from "koffi";
+import { joinTime, splitTime } from "@/store/times";
 import type { ByteString } from "@/store/tree";
 
 /**
@@ -27,6 +29,8 @@ const lsetxattrCall = libc.func(
 const fsetxattrCall = libc.func(
   "int fsetxattr(int fd, const uint8_t *name, const uint8_t *value, uint64 size, int flags)",
 );
+const openatCall = libc.func("int openat(int dir, const uint8_t *path, int flags, uint32 mode)");
+const closeCall = libc.func("int close(int fd)");
 const linkatCall = libc.func(
   "int linkat(int from, const uint8_t *path, int to, const uint8_t *name, int flags)",
 );
@@ -39,7 +43,6 @@ const AT_EMPTY_PATH = 0x1000;
 const STATX_BASIC_STATS = 0x7ff;
 const SEEK_DATA = 3;
 const SEEK_HOLE = 4;
-const BILLION = 1_000_000_000n;
 const NUL = Buffer.alloc(1);
 
 const errnoNames = new Map(Object.entries(constants.errno).map(([name, number]) => [number, name]));
@@ -53,13 +56,14 @@ const terminated = (bytes: Uint8Array): Buffer => Buffer.concat([bytes, NUL]);
 
 /** Two `struct timespec` of 64 bits each for seconds and nanoseconds: of the last use, and of the last change. */
 const times = Buffer.alloc(32);
+const timeHalves = new Uint32Array(times.buffer, times.byteOffset, 8);
 function timesOf(mtime: bigint): Buffer {
-  const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
-  const words = new BigInt64Array(times.buffer, times.byteOffset, 4);
-  words[0] = (mtime - nanoseconds) / BILLION;
-  words[1] = nanoseconds;
-  words[2] = words[0];
-  words[3] = nanoseconds;
+  const [seconds, nanoseconds] = splitTime(mtime);
+  for (const at of [0, 4]) {
+    timeHalves[at] = seconds;
+    timeHalves[at + 1] = Math.floor(seconds / 2 ** 32);
+    timeHalves[at + 2] = nanoseconds;
+  }
   return times;
 }
 
@@ -101,6 +105,10 @@ const deviceOf = (major: number, minor: number): bigint =>
   (BigInt(minor & 0xffffff00) << 12n) |
   BigInt(((major & 0xfff) << 8) | (minor & 0xff));
 
+/** A `struct statx_timestamp` whose seconds begin at such a word of 32 bits. */
+const timeAt = (at: number): bigint =>
+  joinTime((halves[at + 1]! | 0) * 2 ** 32 + halves[at]!, halves[at + 2]!);
+
 function told(): Stats {
   const [major, minor] = [halves[34]!, halves[35]!];
   return {
@@ -111,8 +119,8 @@ function told(): Stats {
     inode: BigInt.asUintN(64, words[4]!),
     size: Number(words[5]),
     allocated: Number(words[6]) * 512,
-    mtime: words[14]! * BILLION + BigInt(halves[30]!),
-    ctime: words[12]! * BILLION + BigInt(halves[26]!),
+    mtime: timeAt(28),
+    ctime: timeAt(24),
     device: () => deviceOf(major, minor),
   };
 }
@@ -211,8 +219,33 @@ export function writeXattrOpen(fd: number, name: string, content: Uint8Array): v
   if (fsetxattrCall(fd, nameOf(name), value, content.length, 0) !== 0) throw failed(`fsetxattr ${name}`);
 }
 
-/** Gives an open file that has no name one that nothing has yet; false where that cannot be. */
-export function linkOpen(fd: number, path: ByteString): boolean {
+/** `O_TMPFILE` of Linux, which Node does not name: a file in a folder that has no name. */
+const O_TMPFILE = 0o20000000 | fileFlags.O_DIRECTORY;
+const O_CLOEXEC = 0o2000000;
+const HERE = Buffer.from(".\0");
+
+/** Makes a file without a name in an open folder, to be written. Where the file system has no such files, it throws. */
+export function openNameless(folder: number, mode: number): number {
+  const fd = openatCall(folder, HERE, O_TMPFILE | O_CLOEXEC | fileFlags.O_WRONLY, mode);
+  if (fd < 0) throw failed("openat");
+  return fd;
+}
+
+/** Closes what Node has not opened itself: it would warn of that. */
+export function closeOpened(fd: number): void {
+  closeCall(fd);
+}
+
+/** Who may read whatever there is links a file by its number alone, and others by its place among those that are open. */
+let linksByNumber = true;
+
+/** Gives an open file that has no name one in an open folder that nothing has yet; false where that cannot be. */
+export function linkOpen(fd: number, folder: number, name: ByteString): boolean {
+  if (linksByNumber) {
+    if (linkatCall(fd, NUL, folder, terminatedText(name), AT_EMPTY_PATH) === 0) return true;
+    if (koffi.errno() !== constants.errno.ENOENT) return false;
+    linksByNumber = false;
+  }
   const from = Buffer.from(`/proc/self/fd/${fd}\0`, "latin1");
-  return linkatCall(AT_FDCWD, from, AT_FDCWD, terminatedText(path), AT_SYMLINK_FOLLOW) === 0;
+  return linkatCall(AT_FDCWD, from, folder, terminatedText(name), AT_SYMLINK_FOLLOW) === 0;
 }

@@ -2,9 +2,10 @@ import { lstatSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { putBytes } from "@/store/copy";
 import type { Holder } from "@/store/cutting/windows";
+import { joinTime, splitTime } from "@/store/times";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
-import { type Metadata, type MetadataLeft, putFile, putNameless, writeAll } from "./put-file";
+import { type Metadata, type MetadataLeft, NamelessFolders, putFile, writeAll } from "./put-file";
 
 export interface FileToPlace {
   /** The name that it has until it is whole. */
@@ -50,7 +51,6 @@ export interface Batch {
  * digest; mode, uid, gid, seconds and nanoseconds of the time of last change.
  */
 const WORDS = 10;
-const BILLION = 1_000_000_000n;
 
 /** Gathers files into a batch. */
 export class BatchBuilder {
@@ -80,7 +80,7 @@ export class BatchBuilder {
   ): void {
     const [where, from, length] = this.place(pieces, holder);
     const { mode, uid, gid, mtime, xattrs } = metadata;
-    const nanoseconds = ((mtime % BILLION) + BILLION) % BILLION;
+    const [seconds, nanoseconds] = splitTime(mtime);
     const { numbers } = this.memory;
     let at = this.count * WORDS;
     numbers[at++] = where;
@@ -91,8 +91,8 @@ export class BatchBuilder {
     numbers[at++] = mode;
     numbers[at++] = uid;
     numbers[at++] = gid;
-    numbers[at++] = Number((mtime - nanoseconds) / BILLION);
-    numbers[at] = Number(nanoseconds);
+    numbers[at++] = seconds;
+    numbers[at] = nanoseconds;
     if (xattrs?.length) this.attributes.set(this.count, xattrs);
     this.names += `${path}\0${unfinished}\0`;
     this.count += 1;
@@ -155,19 +155,25 @@ export function writePiece({ fd, bytes, offset }: PieceToWrite): PieceWritten {
 export function placeAll({ memory, elsewhere, count, names, attributes }: Batch): Placed[] {
   const paths = names.split("\0");
   const { content, numbers } = memory;
-  return Array.from({ length: count }, (_, i) => {
-    let at = i * WORDS;
-    const next = () => numbers[at++]!;
-    const [where, from, length, fresh, digest] = [next(), next(), next(), next(), next()];
-    const bytes =
-      where === 0
-        ? content.subarray(from, from + length)
-        : new Uint8Array(elsewhere[where - 1]!, from, length);
-    const [mode, uid, gid] = [next(), next(), next()];
-    const mtime = BigInt(next()) * BILLION + BigInt(next());
-    const metadata = { mode, uid, gid, mtime, xattrs: attributes.get(i) };
-    return placeOne(paths[2 * i]!, paths[2 * i + 1]!, bytes, metadata, fresh === 1, digest === 1);
-  });
+  const folders = new NamelessFolders();
+  try {
+    return Array.from({ length: count }, (_, i) => {
+      let at = i * WORDS;
+      const next = () => numbers[at++]!;
+      const [where, from, length, fresh, digest] = [next(), next(), next(), next(), next()];
+      const bytes =
+        where === 0
+          ? content.subarray(from, from + length)
+          : new Uint8Array(elsewhere[where - 1]!, from, length);
+      const [mode, uid, gid] = [next(), next(), next()];
+      const mtime = joinTime(next(), next());
+      const metadata = { mode, uid, gid, mtime, xattrs: attributes.get(i) };
+      const [path, unfinished] = [paths[2 * i]!, paths[2 * i + 1]!];
+      return placeOne(path, unfinished, bytes, metadata, fresh === 1 ? folders : null, digest === 1);
+    });
+  } finally {
+    folders.close();
+  }
 }
 
 function placeOne(
@@ -175,14 +181,15 @@ function placeOne(
   unfinished: ByteString,
   content: Uint8Array,
   metadata: Metadata,
-  fresh: boolean,
+  /** Where nothing can be at its path. */
+  folders: NamelessFolders | null,
   digest: boolean,
 ): Placed {
   try {
-    const put = fresh ? putNameless(path, content, metadata, digest) : null;
+    const put = folders?.put(path, content, metadata, digest);
     if (put) return put;
     const named = putFile(unfinished, content, metadata, digest);
-    putInPlace(unfinished, path, fresh);
+    putInPlace(unfinished, path, folders !== null);
     return named;
   } catch (error) {
     // what could not be made is not ours

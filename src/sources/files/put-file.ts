@@ -10,7 +10,16 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import type { ByteString } from "@/store/tree";
-import { linkOpen, ownerAndMode, setMtime, setMtimeOpen, writeXattr, writeXattrOpen } from "./libc";
+import {
+  closeOpened,
+  linkOpen,
+  openNameless,
+  ownerAndMode,
+  setMtime,
+  setMtimeOpen,
+  writeXattr,
+  writeXattrOpen,
+} from "./libc";
 import { systemPath } from "./paths";
 
 /** Writing files, and giving what was written its metadata; what goes wrong on the way is told, not thrown. */
@@ -94,42 +103,60 @@ export function putFile(path: ByteString, content: Uint8Array, metadata: Metadat
   }
 }
 
-/** Of what has no name, and cannot be opened by others before it has one: the rights that it is to have, but for set-id bits. */
-const rightsAtOnce = (mode: number): number => mode & 0o777;
-
-/** `O_TMPFILE` of Linux, which Node does not name: a file in a folder that has no name. */
-const O_TMPFILE = 0o20000000 | constants.O_DIRECTORY;
-/** The folder that last could not have a file without a name. */
-let lacking: ByteString | null = null;
-
 /**
- * The same, and the file has no name at all until it is whole: nothing is left of it when this program dies, and giving it a
- * name takes less than giving it another one. Null where the file system has no such files, or something has the name.
+ * Folders that files are put into without a name until they are whole: nothing is left of one when this program dies, and
+ * giving it a name takes less than giving it another one. The last folder is kept open; close them when all is put.
  */
-export function putNameless(
-  path: ByteString,
-  content: Uint8Array,
-  metadata: Metadata,
-  digest: boolean,
-): Put | null {
-  const folder = path.slice(0, path.lastIndexOf("/")) || "/";
-  if (folder === lacking) return null;
-  let fd: number;
-  try {
-    const flags = O_TMPFILE | constants.O_WRONLY | constants.O_NOFOLLOW;
-    fd = openSync(systemPath(folder), flags, rightsAtOnce(metadata.mode));
-  } catch {
-    // whatever else is wrong with the folder comes out when the file is made by its name
-    lacking = folder;
-    return null;
+export class NamelessFolders {
+  private path: ByteString | null = null;
+  /** Null where the file system has no such files, or the folder cannot be opened. */
+  private fd: number | null = null;
+
+  /** Puts a file at a path; null where that cannot be, or something is there. */
+  put(path: ByteString, content: Uint8Array, metadata: Metadata, digest: boolean): Put | null {
+    const slash = path.lastIndexOf("/");
+    this.enter(path.slice(0, slash));
+    if (this.fd === null) return null;
+    let fd: number;
+    try {
+      // nobody can open it before it has its name: it has its rights at once, but for set-id bits
+      fd = openNameless(this.fd, metadata.mode & 0o777);
+    } catch {
+      this.leave();
+      return null;
+    }
+    try {
+      const put = putInto(fd, path, content, metadata, digest);
+      return linkOpen(fd, this.fd, path.slice(slash + 1)) ? put : null;
+    } finally {
+      closeOpened(fd);
+    }
   }
-  try {
-    const put = putInto(fd, path, content, metadata, digest);
-    return linkOpen(fd, path) ? put : null;
-  } finally {
-    closeSync(fd);
+
+  private enter(path: ByteString): void {
+    if (this.path === path) return;
+    this.leave();
+    this.path = path;
+    try {
+      this.fd = openSync(systemPath(path || "/"), O_PATH | constants.O_DIRECTORY | constants.O_NOFOLLOW);
+    } catch {
+      // what is wrong with it comes out when the file is made by its name
+    }
+  }
+
+  private leave(): void {
+    if (this.fd !== null) closeSync(this.fd);
+    this.fd = null;
+  }
+
+  close(): void {
+    this.leave();
+    this.path = null;
   }
 }
+
+/** `O_PATH` of Linux, which Node does not name: a place to begin from, neither read nor written. */
+const O_PATH = 0o10000000;
 
 const hasher = new Blake3Hasher();
 
