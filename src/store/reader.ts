@@ -510,8 +510,8 @@ export class StoreReader implements ChunkReader {
     const { ids, lengths } = pack.blocks[number]!;
     const names = {
       key: Uint8Array.from(this.keys[named]),
-      ids: Uint8Array.from(Buffer.concat(ids)),
-      lengths,
+      ids: new Uint8Array(Buffer.concat(ids)),
+      lengths: new Uint32Array(lengths),
     };
     const { content, wrong } = await this.ahead!.press.open(pack.sealedBlock(number, sealed), memory, names);
     return { bytes: content, named, wrong };

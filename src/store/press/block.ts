@@ -89,7 +89,7 @@ export async function openBlock(
 export interface BlockNames {
   readonly key: Uint8Array;
   readonly ids: Uint8Array;
-  readonly lengths: readonly number[];
+  readonly lengths: Uint32Array;
 }
 
 const ID_HEX = 2 * ID_BYTES;
