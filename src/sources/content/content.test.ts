@@ -5,6 +5,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { CodedError } from "@/core/codes";
 import { CHUNK_MAX, nextCut } from "@/store/chunker";
+import { SPREAD_BYTES, spreadOf } from "@/store/cutting/spread";
 import { WINDOW_BYTES, WindowMemory, Windows } from "@/store/cutting/windows";
 import { Identifier } from "@/store/identity";
 import { splitIds } from "@/store/tree";
@@ -75,7 +76,7 @@ describe("cutting the content of files", () => {
           const there = content.subarray(0, Math.max(0, length - lost));
           expect(facts.short).toBe(there.length < length);
           expect(facts.size).toBe(there.length);
-          expect(facts.dense).toBe(looksRandom(there));
+          expect(facts.dense).toBe(looksRandom(spreadOf(there), Math.min(SPREAD_BYTES, there.length)));
           expect(found).toEqual(idsOf(there));
         }
       }),

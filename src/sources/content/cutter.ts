@@ -1,5 +1,6 @@
 import { CHUNK_MAX } from "@/store/chunker";
 import { putBytes } from "@/store/copy";
+import { SPREAD_BYTES } from "@/store/cutting/spread";
 import { WINDOW_BYTES, type WindowMemory } from "@/store/cutting/windows";
 import type { Identifier } from "@/store/identity";
 import type { ByteString } from "@/store/tree";
@@ -130,7 +131,7 @@ export class ContentCutter {
       const wanted = Math.min(READ_AT_ONCE, WINDOW_BYTES - this.used, length - one.total);
       const got = fill(one.file, bytes, this.used, wanted, offset + one.total);
       if (one.total === 0 && one.range === 0)
-        one.dense = looksRandom(bytes.subarray(this.used, this.used + got));
+        one.dense = looksRandom(this.memory.spread(this.window, this.used, got), Math.min(SPREAD_BYTES, got));
       one.total += got;
       this.used += got;
       ended = one.total >= length || got < wanted;

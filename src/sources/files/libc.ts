@@ -105,9 +105,10 @@ const deviceOf = (major: number, minor: number): bigint =>
   (BigInt(minor & 0xffffff00) << 12n) |
   BigInt(((major & 0xfff) << 8) | (minor & 0xff));
 
-/** A `struct statx_timestamp` whose seconds begin at such a word of 32 bits. */
-const timeAt = (at: number): bigint =>
-  joinTime((halves[at + 1]! | 0) * 2 ** 32 + halves[at]!, halves[at + 2]!);
+/** Numbers of 64 bits that begin at such a word of 32 bits. */
+const countAt = (at: number): number => halves[at + 1]! * 2 ** 32 + halves[at]!;
+const secondsAt = (at: number): number => (halves[at + 1]! | 0) * 2 ** 32 + halves[at]!;
+const timeAt = (at: number): bigint => joinTime(secondsAt(at), halves[at + 2]!);
 
 function told(): Stats {
   const [major, minor] = [halves[34]!, halves[35]!];
@@ -117,8 +118,8 @@ function told(): Stats {
     uid: halves[5]!,
     gid: halves[6]!,
     inode: BigInt.asUintN(64, words[4]!),
-    size: Number(words[5]),
-    allocated: Number(words[6]) * 512,
+    size: countAt(10),
+    allocated: countAt(12) * 512,
     mtime: timeAt(28),
     ctime: timeAt(24),
     device: () => deviceOf(major, minor),
@@ -149,10 +150,27 @@ export function statsOf(path: ByteString): Stats {
   return told();
 }
 
-/** The same of what is open. */
-export function statsOfOpen(fd: number): Stats {
+/** What tells of an open file whether its content is what it was: in numbers, since it is asked twice of each. */
+export interface ContentStats {
+  /** `st_mode`: type and permission bits. */
+  readonly mode: number;
+  readonly size: number;
+  /** Bytes that it takes on the disk. */
+  readonly allocated: number;
+  /** Time of its last change. */
+  readonly seconds: number;
+  readonly nanoseconds: number;
+}
+
+export function contentStats(fd: number): ContentStats {
   if (statxCall(fd, NUL, AT_EMPTY_PATH, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
-  return told();
+  return {
+    mode: halves[7]! & 0xffff,
+    size: countAt(10),
+    allocated: countAt(12) * 512,
+    seconds: secondsAt(28),
+    nanoseconds: halves[30]!,
+  };
 }
 
 /** Ranges of an open file that have data. A file system that cannot tell gives one range. */

@@ -2,7 +2,7 @@ import { closeSync, constants, openSync, readSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { type ByteString, showBytes } from "@/store/tree";
 import type { OpenFile } from "../reader";
-import { dataRanges, readXattrsOpen, statsOfOpen } from "./libc";
+import { contentStats, dataRanges, readXattrsOpen } from "./libc";
 import { systemPath } from "./paths";
 
 /** As the system's own codes: another kind of thing is where a file was. */
@@ -40,7 +40,7 @@ export function openFile(place: ByteString, translate: (error: unknown) => unkno
   const fd = trying(() =>
     openSync(systemPath(place), constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK),
   );
-  const before = statsOfOpen(fd);
+  const before = contentStats(fd);
   const { size } = before;
   if ((before.mode & constants.S_IFMT) !== constants.S_IFREG) {
     closeSync(fd);
@@ -51,8 +51,8 @@ export function openFile(place: ByteString, translate: (error: unknown) => unkno
     extents: before.allocated < size ? dataRanges(fd, size) : null,
     read: (into, at, length, position) => trying(() => readSync(fd, into, at, length, position)),
     changed: () => {
-      const after = statsOfOpen(fd);
-      return after.size !== size || after.mtime !== before.mtime;
+      const { size, seconds, nanoseconds } = contentStats(fd);
+      return size !== before.size || seconds !== before.seconds || nanoseconds !== before.nanoseconds;
     },
     xattrs: () => readXattrsOpen(fd),
     close: () => closeSync(fd),

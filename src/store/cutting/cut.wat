@@ -1,5 +1,7 @@
-;; The chunker's inner loop. Does what `nextCut` in ../chunker.ts does, many times as fast; the tests compare them.
-;; Memory: the chunker's table of 260 words at 0 (256 for Gear, 4 for likely places), content behind it, not before 2,048.
+;; The chunker's inner loop, and the spread of a sample. Does what `nextCut` in ../chunker.ts and `spreadOf` in spread.ts do,
+;; many times as fast; the tests compare them.
+;; Memory: the chunker's table of 260 words at 0 (256 for Gear, 4 for likely places), room to count at 2,048, the weights of
+;; a spread at 4,096, content from 65,536 on.
 (module
   (import "keep" "memory" (memory 1 1024 shared))
 
@@ -102,4 +104,27 @@
     ;; after it: 6 bits more
     (local.set $at (call $scan (call $after (local.get $known) (i32.add (local.get $wish) (i32.const 1))) (local.get $limit) (i32.const 0xfc000000)))
     (if (local.get $at) (then (return (i32.sub (local.get $at) (local.get $start)))))
-    (i32.sub (local.get $limit) (local.get $start))))
+    (i32.sub (local.get $limit) (local.get $start)))
+
+  ;; the spread of the bytes of [from, to), 1,024 at most
+  (func (export "spread") (param $from i32) (param $to i32) (result f64)
+    (local $count i32) (local $sum f64)
+    (local.set $count (i32.const 2048))
+    (loop $clear
+      (v128.store (local.get $count) (v128.const i32x4 0 0 0 0))
+      (local.set $count (i32.add (local.get $count) (i32.const 16)))
+      (br_if $clear (i32.lt_u (local.get $count) (i32.const 3072))))
+    (block $counted
+      (loop $each
+        (br_if $counted (i32.ge_u (local.get $from) (local.get $to)))
+        (local.set $count (i32.shl (i32.load8_u (local.get $from)) (i32.const 2)))
+        (i32.store offset=2048 (local.get $count) (i32.add (i32.const 1) (i32.load offset=2048 (local.get $count))))
+        (local.set $from (i32.add (local.get $from) (i32.const 1)))
+        (br $each)))
+    (local.set $count (i32.const 2048))
+    (loop $add
+      (local.set $sum (f64.add (local.get $sum)
+        (f64.load offset=4096 (i32.shl (i32.load (local.get $count)) (i32.const 3)))))
+      (local.set $count (i32.add (local.get $count) (i32.const 4)))
+      (br_if $add (i32.lt_u (local.get $count) (i32.const 3072))))
+    (local.get $sum)))

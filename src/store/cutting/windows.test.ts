@@ -6,6 +6,7 @@ import wabt from "wabt";
 import { CHUNK_MAX, nextCut } from "../chunker";
 import { deriveStoreKeys } from "../keys";
 import { CUT_MODULE } from "./cut-module";
+import { spreadOf } from "./spread";
 import { WINDOW_BYTES, Windows } from "./windows";
 
 const { gear } = deriveStoreKeys(Buffer.alloc(32, 3));
@@ -37,6 +38,30 @@ describe("cutting in machine code", () => {
       }),
       { numRuns: 30 },
     );
+  });
+});
+
+describe("the spread of a sample", () => {
+  it("is the same in machine code, and tells random bytes from others", () => {
+    const windows = Windows.lend(gear);
+    const window = windows.take()!;
+    const kinds = fc.oneof(
+      fc.uint8Array({ maxLength: 1500 }),
+      fc
+        .tuple(fc.nat(1500), fc.integer({ min: 1, max: 256 }))
+        .map(([length, values]) => Uint8Array.from({ length }, (_, i) => (i * 31) % values)),
+    );
+    fc.assert(
+      fc.property(kinds, fc.nat(WINDOW_BYTES - 1500), (bytes, at) => {
+        window.bytes.set(bytes, at);
+        expect(windows.memory.spread(window.number, at, bytes.length)).toBe(spreadOf(bytes));
+      }),
+    );
+    const bits = (bytes: Uint8Array) => 10 - spreadOf(bytes) / 1024;
+    expect(bits(Uint8Array.from({ length: 1024 }, (_, i) => i))).toBe(8);
+    expect(bits(randomBytes(1024))).toBeGreaterThan(7.6);
+    expect(bits(Buffer.from("the tide tables of the quay ".repeat(40)))).toBeLessThan(4);
+    expect(bits(Buffer.alloc(1024))).toBe(0);
   });
 });
 

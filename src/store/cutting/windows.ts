@@ -1,5 +1,6 @@
 import { TABLE_WORDS } from "../chunker";
 import { CUT_MODULE } from "./cut-module";
+import { SPREAD_BYTES, spreadWeights } from "./spread";
 
 /**
  * Memory that content is read into, cut in, and stored from. A window is used again when everything that lies in it is
@@ -42,11 +43,13 @@ let compiled: WebAssembly.Module | undefined;
 export class WindowMemory {
   private readonly windows: Buffer[];
   private readonly cutCall: (start: number, end: number, known: number) => number;
+  private readonly spreadCall: (from: number, to: number) => number;
 
   constructor(readonly shared: WebAssembly.Memory) {
     compiled ??= new WebAssembly.Module(CUT_MODULE as BufferSource);
     const { exports } = new WebAssembly.Instance(compiled, { keep: { memory: shared } });
-    this.cutCall = exports.cut as (start: number, end: number, known: number) => number;
+    this.cutCall = exports.cut as WindowMemory["cutCall"];
+    this.spreadCall = exports.spread as WindowMemory["spreadCall"];
     this.windows = Array.from({ length: WINDOWS }, (_, i) =>
       Buffer.from(shared.buffer, PAGE + i * WINDOW_BYTES, WINDOW_BYTES),
     );
@@ -65,7 +68,16 @@ export class WindowMemory {
     const base = PAGE + window * WINDOW_BYTES;
     return this.cutCall(base + start, base + end, base + known);
   }
+
+  /** `spreadOf` of `SPREAD_BYTES` of a window from a place on, or of fewer, in machine code. */
+  spread(window: number, start: number, length: number): number {
+    const from = PAGE + window * WINDOW_BYTES + start;
+    return this.spreadCall(from, from + Math.min(SPREAD_BYTES, length));
+  }
 }
+
+/** Where in a run's memory the weights of spreads lie, as cut.wat has it. */
+const WEIGHTS_AT = 4096;
 
 /** The windows of one run. */
 export class Windows {
@@ -78,6 +90,7 @@ export class Windows {
   private constructor() {
     const pages = 1 + (WINDOWS * WINDOW_BYTES) / PAGE;
     this.memory = new WindowMemory(new WebAssembly.Memory({ initial: pages, maximum: pages, shared: true }));
+    new Float64Array(this.memory.shared.buffer, WEIGHTS_AT, spreadWeights.length).set(spreadWeights);
     this.all = Array.from(
       { length: WINDOWS },
       (_, number) => new Window(number, this.memory.bytes(number), this.freed),
