@@ -188,6 +188,23 @@ describe("reading files beside the thread that keeps their tree", () => {
     rmSync(folder, { recursive: true });
   });
 
+  it("gives the thread no more at a time than a batch, however much has gathered, and never lets it wait", async () => {
+    const folder = freshFolder("content");
+    const names = Array.from({ length: 3000 }, (_, i): [string, number] => [`note-${i}`, 20]);
+    for (const [name] of names) writeFileSync(join(folder, name), name.padEnd(20));
+    const thread = aThread();
+    const { told } = await readAll(folder, names, thread);
+    expect(told.map(([name]) => name)).toEqual(names.map(([name]) => name));
+    const sizes = thread.jobs.flatMap((job) =>
+      "read" in job && job.places ? [job.places.split("\0").length - 1] : [],
+    );
+    expect(sizes.reduce((sum, size) => sum + size, 0)).toBe(3000);
+    expect(Math.max(...sizes)).toBe(128);
+    // all but the last few were full
+    expect(sizes.filter((size) => size < 128).length).toBeLessThanOrEqual(2);
+    rmSync(folder, { recursive: true });
+  });
+
   it("says of a file what hinders it, and goes on with the others", async () => {
     const folder = freshFolder("content");
     writeFileSync(join(folder, "first"), "one");
