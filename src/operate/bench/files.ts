@@ -41,6 +41,12 @@ const describe = ({ files, bytes }: { files: number; bytes: number }) =>
   say(
     `${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 3).toFixed(2)} GiB; ${cpus()[0]?.model.trim()}, ${cpus().length} cores; ${rounds} rounds, the best counts`,
   );
+/** What a round took beside its pipeline: the machine's speed changes from minute to minute, and the best of each may be of two. */
+const sayRound = (what: string, took: number, pipeline: number) =>
+  say(
+    `  ${what}: ${took.toFixed(2)} s, the pipeline ${pipeline.toFixed(2)} s (${(took / pipeline).toFixed(2)})`,
+  );
+
 /** First, unchanged and slightly changed runs over a Unix tree. */
 export const benchFiles = (): Promise<Figure[]> =>
   inLeftFolder(async (folder) => {
@@ -54,15 +60,14 @@ export const benchFiles = (): Promise<Figure[]> =>
     for (let round = 0; round < rounds; round += 1) {
       // each begins when the disk has what was written before
       shell("sync");
-      pipeline = Math.min(pipeline, await seconds(() => pipelineOf(folder, archive)));
+      const packed = await seconds(() => pipelineOf(folder, archive));
       depot = new BenchDepot(join(folder, `depot-${round}`));
       shell("sync");
-      first = Math.min(
-        first,
-        await seconds(async () => {
-          before = await store(depot, tree, null);
-        }),
-      );
+      const stored = await seconds(async () => {
+        before = await store(depot, tree, null);
+      });
+      sayRound("first run", stored, packed);
+      [first, pipeline] = [Math.min(first, stored), Math.min(pipeline, packed)];
     }
     say(
       `  stored ${(before.stored.storedBytes / 1024 ** 2).toFixed(0)} MiB in ${before.stored.packs} packs; the pipeline's archive has ${(statSync(archive).size / 1024 ** 2).toFixed(0)} MiB`,
@@ -104,18 +109,21 @@ export const benchRestore = (): Promise<Figure[]> =>
     for (let round = 0; round < rounds; round += 1) {
       const out = join(folder, `out-${round}`);
       // what was written before is on the disk, and neither is always the first
+      let [unpacked, restored] = [0, 0];
       const turns = [
         async () => {
-          unpack = Math.min(unpack, await seconds(() => unpackInto(`${out}-unpacked`)));
+          unpacked = await seconds(() => unpackInto(`${out}-unpacked`));
         },
         async () => {
-          restore = Math.min(restore, await seconds(() => bringBack(depot, root, out)));
+          restored = await seconds(() => bringBack(depot, root, out));
         },
       ];
       for (const turn of round % 2 ? turns : turns.toReversed()) {
         shell("sync");
         await turn();
       }
+      sayRound("restore", restored, unpacked);
+      [restore, unpack] = [Math.min(restore, restored), Math.min(unpack, unpacked)];
       shell(`diff -rq --no-dereference ${tree} ${out}`);
     }
     return [figure("restore", "s", restore, "openssl -d | zstd -d | tar x", unpack, 1)];
