@@ -368,9 +368,9 @@ export class StoreReader implements ChunkReader {
         this.lately = this.lately.filter(({ packId }) => packId !== known);
       }
     }
-    await this.locate([id]);
-    const packId = this.located.get(key);
+    const [packId] = await this.source.locate([id]);
     if (!packId) throw new CodedError("store.damaged", "a chunk is in no pack");
+    this.located.set(key, packId);
     return work(packId, key);
   }
 

@@ -321,6 +321,35 @@ describe("a reader", () => {
     for (const pack of before) rmSync(join(folder, packName("s", pack)));
     expect((await reader.chunk(ids[1]!)).equals(chunks[1]!)).toBe(true);
   });
+
+  it("asks where a chunk lies when all packs are gone that it saw it in", async () => {
+    const folder = freshFolder("depot");
+    const depot = new TestDepot(new LocalFolder(folder), folder);
+    // each in a block of its own; the last one is in every pack
+    const chunks = [0, 1, 2].map(() => randomBytes(1_500_000));
+    const ids: Buffer[] = [];
+    for (const held of [[0, 2], [1, 2], [2]]) {
+      const writer = new StoreWriter(depot.keys, {
+        known: async (asked) => asked.map(() => false),
+        putPack: (id, parts, holds) => depot.putPack(id, parts, holds),
+      });
+      for (const i of held) ids[i] = writer.add("data", chunks[i]!);
+      await writer.close();
+    }
+    const [first, second, third] = depot.packs as [string, string, string];
+    let there = first;
+    const reader = new StoreReader(depot.keys, {
+      locate: async (asked) => asked.map(() => there),
+      open: (packId) => depot.open(packId),
+    });
+    await reader.locate(ids.slice(0, 1));
+    there = second;
+    await reader.locate(ids.slice(1, 2));
+    for (const i of [0, 1]) expect((await reader.chunk(ids[i]!)).equals(chunks[i]!)).toBe(true);
+    there = third;
+    for (const pack of [first, second]) rmSync(join(folder, packName("s", pack)));
+    expect((await reader.chunk(ids[2]!)).equals(chunks[2]!)).toBe(true);
+  });
 });
 
 describe("what is altered is found", () => {
@@ -541,6 +570,16 @@ describe("trees", () => {
       }),
       { numRuns: 200 },
     );
+  });
+
+  it("are refused where they count more than they hold", () => {
+    const node = encodeFolder([entry("ledger", { extents: [[0, 7]] })]);
+    // the count of the extents: an array of one becomes one of 2 ** 52
+    const at = node.indexOf(Buffer.from([0x61, 0x65, 0x81, 0x82]));
+    expect(at).toBeGreaterThan(0);
+    const many = Buffer.from([0x9b, 0, 0x10, 0, 0, 0, 0, 0, 0]);
+    const wrong = Buffer.concat([node.subarray(0, at + 2), many, node.subarray(at + 3)]);
+    expect(() => decodeNode(wrong)).toThrow();
   });
 
   it.each(["..", ".", "", "a/b", "a\0b"])("refuse the name %j, which would reach outside", (name) => {

@@ -188,10 +188,13 @@ function readTime(from: CborReader): bigint {
 
 /** As many values as an array has, each of them an array of two. */
 function readPairs<T>(from: CborReader, read: () => T): T[] {
-  return Array.from({ length: from.array() }, () => {
+  const pairs: T[] = [];
+  // a count that is not true ends with the bytes
+  for (let left = from.array(); left > 0; left -= 1) {
     if (from.array() !== 2) throw new UnknownCbor();
-    return read();
-  });
+    pairs.push(read());
+  }
+  return pairs;
 }
 
 /** An entry as `writeEntry` wrote it, read straight from the bytes. */
