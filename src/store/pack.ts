@@ -1,10 +1,11 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
+import { TAG_BYTES } from "./gcm";
 import { ID_BYTES } from "./identity";
 import type { StoreKeys } from "./keys";
 import { PackMemory } from "./pack-memory";
 import type { PressedBlock, SealedBlock } from "./press/block";
-import { HEADER_BYTES, headerOf, readHeader, seal, TAG_BYTES, unseal } from "./sealing";
+import { HEADER_BYTES, headerOf, readHeader, seal, unseal } from "./sealing";
 
 /**
  * A pack: header, sealed blocks, sealed directory, trailer. A block is a run of chunks compressed together, so that many

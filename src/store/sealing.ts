@@ -1,6 +1,5 @@
-import { createCipheriv, createDecipheriv } from "node:crypto";
 import { CodedError } from "@/core/codes";
-import { putBytes } from "./copy";
+import { gcm, type Lock, TAG_BYTES } from "./gcm";
 
 /**
  * Sealed objects. Every object begins with a header of 32 bytes that is bound to all that is sealed in it:
@@ -8,7 +7,6 @@ import { putBytes } from "./copy";
  */
 export const FORMAT_VERSION = 1;
 export const HEADER_BYTES = 32;
-export const TAG_BYTES = 16;
 export const OBJECT_ID_BYTES = 16;
 const MAGIC = Buffer.from("DEEPKEEP");
 
@@ -45,17 +43,13 @@ function nonceOf(place: number): Buffer {
   return nonce;
 }
 
-/**
- * How much the cipher is given at a time: each of its answers is memory of its own, and what is this long is used again
- * at once. A mebibyte at a time takes a quarter longer.
- */
-const STEP_BYTES = 128 * 1024;
+const lockOf = (key: Uint8Array, place: number, header: Uint8Array): Lock => ({
+  key,
+  nonce: nonceOf(place),
+  header,
+});
 
-function* steps(bytes: Uint8Array): Generator<Uint8Array> {
-  for (let at = 0; at < bytes.length; at += STEP_BYTES) yield bytes.subarray(at, at + STEP_BYTES);
-}
-
-/** Seals parts one after another with AES-256-GCM into memory that has room for them and the tag. */
+/** Seals parts one after another with AES-256-GCM into memory that is as long as they are with the tag. */
 export function sealInto(
   out: Uint8Array,
   key: Uint8Array,
@@ -63,16 +57,7 @@ export function sealInto(
   header: Uint8Array,
   ...plain: readonly Uint8Array[]
 ): void {
-  const cipher = createCipheriv("aes-256-gcm", key, nonceOf(place));
-  cipher.setAAD(header);
-  let at = 0;
-  for (const part of plain)
-    for (const step of steps(part)) {
-      putBytes(out, at, cipher.update(step));
-      at += step.length;
-    }
-  cipher.final();
-  out.set(cipher.getAuthTag(), at);
+  gcm.seal(lockOf(key, place, header), plain, out);
 }
 
 /** The same into memory of its own. */
@@ -102,23 +87,11 @@ export function unseal(
   if (sealed.length < TAG_BYTES) throw new CodedError("store.damaged", "a sealed part is cut short");
   const length = sealed.length - TAG_BYTES;
   const plain = into && into.length >= length ? into.subarray(0, length) : Buffer.allocUnsafe(length);
-  const decipher = createDecipheriv("aes-256-gcm", key, nonceOf(place));
-  decipher.setAAD(header);
-  decipher.setAuthTag(sealed.subarray(length));
-  let at = 0;
-  for (const step of steps(sealed.subarray(0, length))) {
-    putBytes(plain, at, decipher.update(step));
-    at += step.length;
-  }
-  try {
-    decipher.final();
-  } catch {
-    throw new CodedError(
-      "store.damaged",
-      "a sealed part does not open: it was altered, or the key is another one",
-    );
-  }
-  return plain;
+  if (gcm.open(lockOf(key, place, header), sealed, plain)) return plain;
+  throw new CodedError(
+    "store.damaged",
+    "a sealed part does not open: it was altered, or the key is another one",
+  );
 }
 
 /**

@@ -31,13 +31,10 @@ const fsetxattrCall = libc.func(
 );
 const openatCall = libc.func("int openat(int dir, const uint8_t *path, int flags, uint32 mode)");
 const closeCall = libc.func("int close(int fd)");
-const linkatCall = libc.func(
-  "int linkat(int from, const uint8_t *path, int to, const uint8_t *name, int flags)",
-);
+const unlinkatCall = libc.func("int unlinkat(int dir, const uint8_t *path, int flags)");
 
 const AT_FDCWD = -100;
 const AT_SYMLINK_NOFOLLOW = 0x100;
-const AT_SYMLINK_FOLLOW = 0x400;
 const AT_NO_AUTOMOUNT = 0x800;
 const AT_EMPTY_PATH = 0x1000;
 const STATX_BASIC_STATS = 0x7ff;
@@ -237,33 +234,21 @@ export function writeXattrOpen(fd: number, name: string, content: Uint8Array): v
   if (fsetxattrCall(fd, nameOf(name), value, content.length, 0) !== 0) throw failed(`fsetxattr ${name}`);
 }
 
-/** `O_TMPFILE` of Linux, which Node does not name: a file in a folder that has no name. */
-const O_TMPFILE = 0o20000000 | fileFlags.O_DIRECTORY;
 const O_CLOEXEC = 0o2000000;
-const HERE = Buffer.from(".\0");
+const NEW_FILE = fileFlags.O_CREAT | fileFlags.O_EXCL | fileFlags.O_WRONLY | fileFlags.O_NOFOLLOW | O_CLOEXEC;
 
-/** Makes a file without a name in an open folder, to be written. Where the file system has no such files, it throws. */
-export function openNameless(folder: number, mode: number): number {
-  const fd = openatCall(folder, HERE, O_TMPFILE | O_CLOEXEC | fileFlags.O_WRONLY, mode);
-  if (fd < 0) throw failed("openat");
-  return fd;
+/** Makes a file that must be new in an open folder, to be written; null where that cannot be. */
+export function makeAt(folder: number, name: ByteString, mode: number): number | null {
+  const fd = openatCall(folder, terminatedText(name), NEW_FILE, mode);
+  return fd < 0 ? null : fd;
+}
+
+/** Takes a file out of an open folder, where it is. */
+export function unlinkAt(folder: number, name: ByteString): void {
+  unlinkatCall(folder, terminatedText(name), 0);
 }
 
 /** Closes what Node has not opened itself: it would warn of that. */
 export function closeOpened(fd: number): void {
   closeCall(fd);
-}
-
-/** Who may read whatever there is links a file by its number alone, and others by its place among those that are open. */
-let linksByNumber = true;
-
-/** Gives an open file that has no name one in an open folder that nothing has yet; false where that cannot be. */
-export function linkOpen(fd: number, folder: number, name: ByteString): boolean {
-  if (linksByNumber) {
-    if (linkatCall(fd, NUL, folder, terminatedText(name), AT_EMPTY_PATH) === 0) return true;
-    if (koffi.errno() !== constants.errno.ENOENT) return false;
-    linksByNumber = false;
-  }
-  const from = Buffer.from(`/proc/self/fd/${fd}\0`, "latin1");
-  return linkatCall(AT_FDCWD, from, folder, terminatedText(name), AT_SYMLINK_FOLLOW) === 0;
 }

@@ -5,7 +5,7 @@ import type { Holder } from "@/store/cutting/windows";
 import { joinTime, splitTime } from "@/store/times";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
-import { type Metadata, type MetadataLeft, NamelessFolders, putFile, writeAll } from "./put-file";
+import { type Metadata, type MetadataLeft, OwnFolders, putFile, writeAll } from "./put-file";
 
 export interface FileToPlace {
   /** The name that it has until it is whole. */
@@ -155,7 +155,7 @@ export function writePiece({ fd, bytes, offset }: PieceToWrite): PieceWritten {
 export function placeAll({ memory, elsewhere, count, names, attributes }: Batch): Placed[] {
   const paths = names.split("\0");
   const { content, numbers } = memory;
-  const folders = new NamelessFolders();
+  const folders = new OwnFolders();
   try {
     return Array.from({ length: count }, (_, i) => {
       let at = i * WORDS;
@@ -182,7 +182,7 @@ function placeOne(
   content: Uint8Array,
   metadata: Metadata,
   /** Where nothing can be at its path. */
-  folders: NamelessFolders | null,
+  folders: OwnFolders | null,
   digest: boolean,
 ): Placed {
   try {

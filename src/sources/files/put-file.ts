@@ -12,11 +12,11 @@ import { Blake3Hasher } from "@napi-rs/blake-hash";
 import type { ByteString } from "@/store/tree";
 import {
   closeOpened,
-  linkOpen,
-  openNameless,
+  makeAt,
   ownerAndMode,
   setMtime,
   setMtimeOpen,
+  unlinkAt,
   writeXattr,
   writeXattrOpen,
 } from "./libc";
@@ -34,6 +34,13 @@ export interface Metadata {
   readonly xattrs?: readonly (readonly [string, Uint8Array])[] | undefined;
 }
 
+interface Owner {
+  readonly uid: number;
+  readonly gid: number;
+}
+/** What a new file has by itself: most have the owner that they should have, and finding that out takes less than setting it. */
+type Made = Owner & { readonly mode: number };
+
 /** What could not be set: nobody else may own files for an account that is not the system's own. */
 export interface MetadataLeft {
   readonly owner: string | null;
@@ -46,12 +53,10 @@ const bytesOf = (path: ByteString): Buffer => Buffer.from(path, "latin1");
 export function setMetadata(
   path: ByteString,
   { uid, gid, mode, mtime, xattrs = [] }: Metadata,
-  { fd, isLink = false }: { readonly fd?: number; readonly isLink?: boolean } = {},
+  { fd, made, isLink = false }: { readonly fd?: number; readonly made?: Made; readonly isLink?: boolean } = {},
 ): MetadataLeft {
   let owner: string | null = null;
   const attributes: string[] = [];
-  // most files are made as they should be, and finding that out takes far less than setting it again
-  const made = fd === undefined ? null : ownerAndMode(fd);
   const owned = made?.uid === uid && made.gid === gid;
   try {
     if (fd === undefined) lchownSync(systemPath(path), uid, gid);
@@ -59,10 +64,6 @@ export function setMetadata(
   } catch (error) {
     owner = (error as Error).message;
   }
-  // after the owner: changing it clears set-id bits
-  if (fd === undefined) {
-    if (!isLink) chmodSync(systemPath(path), mode);
-  } else if (!owned || made.mode !== mode) fchmodSync(fd, mode);
   for (const [name, value] of xattrs) {
     try {
       if (fd === undefined) writeXattr(bytesOf(path), name, value);
@@ -73,6 +74,10 @@ export function setMetadata(
   }
   if (fd === undefined) setMtime(bytesOf(path), mtime);
   else setMtimeOpen(fd, mtime);
+  // after the owner, since changing it clears set-id bits; and last, since that tells that all else is done
+  if (fd === undefined) {
+    if (!isLink) chmodSync(systemPath(path), mode);
+  } else if (!owned || made.mode !== mode) fchmodSync(fd, mode);
   return { owner, attributes };
 }
 
@@ -103,31 +108,38 @@ export function putFile(path: ByteString, content: Uint8Array, metadata: Metadat
   }
 }
 
-/**
- * Folders that files are put into without a name until they are whole: nothing is left of one when this program dies, and
- * giving it a name takes less than giving it another one. The last folder is kept open; close them when all is put.
- */
-export class NamelessFolders {
-  private path: ByteString | null = null;
-  /** Null where the file system has no such files, or the folder cannot be opened. */
-  private fd: number | null = null;
+/** Rights of a file that is not whole yet: nobody can read what it has so far, but those who may read everything. */
+const UNFINISHED_MODE = 0o200;
 
-  /** Puts a file at a path; null where that cannot be, or something is there. */
+/** Whether something at a name is what a program left that died while it put a file there. */
+export const isUnfinished = ({ mode }: { readonly mode: number }): boolean =>
+  (mode & constants.S_IFMT) === constants.S_IFREG && (mode & 0o7777) === UNFINISHED_MODE;
+
+/**
+ * Folders that nobody but this program puts files into. Each file has its name at once, since giving it one later takes half
+ * as long again, and nobody can read it before it is whole. The last folder is kept open; close them when all is put.
+ */
+export class OwnFolders {
+  private path: ByteString | null = null;
+  /** Null where the folder cannot be opened. */
+  private fd: number | null = null;
+  /** Whose a file is that is made in this folder, as the first of them showed. */
+  private owner: Owner | null = null;
+
+  /** Puts a file at a path; null where that cannot be, or something is there. Throws what hinders writing, and leaves nothing. */
   put(path: ByteString, content: Uint8Array, metadata: Metadata, digest: boolean): Put | null {
     const slash = path.lastIndexOf("/");
     this.enter(path.slice(0, slash));
     if (this.fd === null) return null;
-    let fd: number;
+    const name = path.slice(slash + 1);
+    const fd = makeAt(this.fd, name, UNFINISHED_MODE);
+    if (fd === null) return null;
     try {
-      // nobody can open it before it has its name: it has its rights at once, but for set-id bits
-      fd = openNameless(this.fd, metadata.mode & 0o777);
-    } catch {
-      this.leave();
-      return null;
-    }
-    try {
-      const put = putInto(fd, path, content, metadata, digest);
-      return linkOpen(fd, this.fd, path.slice(slash + 1)) ? put : null;
+      this.owner ??= ownerAndMode(fd);
+      return putInto(fd, path, content, metadata, digest, { ...this.owner, mode: UNFINISHED_MODE });
+    } catch (error) {
+      unlinkAt(this.fd, name);
+      throw error;
     } finally {
       closeOpened(fd);
     }
@@ -147,6 +159,7 @@ export class NamelessFolders {
   private leave(): void {
     if (this.fd !== null) closeSync(this.fd);
     this.fd = null;
+    this.owner = null;
   }
 
   close(): void {
@@ -166,9 +179,10 @@ function putInto(
   content: Uint8Array,
   metadata: Metadata,
   digest: boolean,
+  made: Made = ownerAndMode(fd),
 ): Put {
   writeAll(fd, content, 0);
-  const left = setMetadata(path, metadata, { fd });
+  const left = setMetadata(path, metadata, { fd, made });
   if (!digest) return { ...left, digest: null };
   hasher.reset();
   hasher.update(content as Buffer);

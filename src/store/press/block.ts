@@ -1,8 +1,9 @@
 import { CodedError } from "@/core/codes";
 import { putBytes } from "../copy";
+import { TAG_BYTES } from "../gcm";
 import { ID_BYTES, Identifier } from "../identity";
 import type { PackMemory } from "../pack-memory";
-import { paddedLength, sealInto, TAG_BYTES, unseal } from "../sealing";
+import { paddedLength, sealInto, unseal } from "../sealing";
 import { type Compressor, looksDense } from "./compressor";
 
 /** Chunks that become one sealed block of a pack. */
@@ -77,10 +78,13 @@ export async function openBlock(
   scratch?: Scratch,
 ): Promise<Buffer> {
   const { key, place, header, sealed, packedLength } = block;
-  const packed = unseal(key, place, header, sealed, scratch?.(sealed.length)).subarray(0, packedLength);
+  // what was not compressed is opened where it is to lie, if its padding has room there
+  const straight = !block.compressed && into !== undefined && into.length >= sealed.length;
+  const room = straight ? into : scratch?.(sealed.length);
+  const packed = unseal(key, place, header, sealed, room).subarray(0, packedLength);
   if (block.compressed) return compressor.decompress(packed, block.length, into);
   if (packed.length !== block.length) throw new CodedError("store.damaged", "a block has not its length");
-  if (!into) return packed;
+  if (!into || straight) return packed;
   putBytes(into, 0, packed);
   return into.subarray(0, block.length);
 }
