@@ -1,6 +1,7 @@
 import { CodedError } from "@/core/codes";
+import { splitIds } from "./identity";
 import type { ChunkReader } from "./reader";
-import { type ByteString, type Entry, splitIds } from "./tree";
+import type { ByteString, Entry } from "./tree";
 
 /** Reading inside recovery points: folders, paths, content. Paths are byte strings that begin with `/`. */
 

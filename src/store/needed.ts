@@ -1,6 +1,7 @@
 import { CodedError } from "@/core/codes";
+import { splitIds } from "./identity";
 import type { ChunkReader } from "./reader";
-import { type ByteString, idKey, splitIds } from "./tree";
+import { type ByteString, idKey } from "./tree";
 
 /** Ids of nodes and chunks that trees need. Adding a tree costs what is new in it: a node seen before was added with all below it. */
 export class Needed {

@@ -1,7 +1,7 @@
 import { Decoder, Encoder } from "cbor-x";
 import { CodedError } from "@/core/codes";
 import { TAG_BYTES } from "./gcm";
-import { ID_BYTES } from "./identity";
+import { ID_BYTES, splitIds } from "./identity";
 import type { StoreKeys } from "./keys";
 import { PackMemory } from "./pack-memory";
 import type { PressedBlock, SealedBlock } from "./press/block";
@@ -26,6 +26,8 @@ export interface PackBlock {
   /** Length before padding. */
   readonly packedLength: number;
   readonly compressed: boolean;
+  /** Ids of its chunks, one after another, and the same split. */
+  readonly idBytes: Uint8Array;
   readonly ids: readonly Uint8Array[];
   readonly lengths: readonly number[];
 }
@@ -194,7 +196,11 @@ export async function openPack(keys: StoreKeys, id: Uint8Array, bytes: PackBytes
     sealedLength,
     packedLength,
     compressed: compressed === 1,
-    ids: lengths.map((_, i) => ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES)),
+    idBytes: ids.subarray(0, lengths.length * ID_BYTES),
+    // of a large pack they are thousands, and who finds chunks by their ids needs none of them apart
+    get ids() {
+      return splitIds(this.idBytes);
+    },
     lengths,
   }));
   return {

@@ -1,5 +1,6 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
+import { ChunkPlaces } from "./chunk-places";
 import { putBytes } from "./copy";
 import type { Holder } from "./cutting/windows";
 import { ID_BYTES, Identifier } from "./identity";
@@ -87,11 +88,8 @@ interface LoadedPack {
   /** The numbers of the blocks as they lie one after another, and the rank of each in that order. */
   readonly order: readonly number[];
   readonly ranks: readonly number[];
-  readonly places: ReadonlyMap<ByteString, ChunkPlace>;
+  readonly places: ChunkPlaces;
 }
-
-/** A chunk's block, its place in the block's content, its length, its number in the block. */
-type ChunkPlace = readonly [block: number, offset: number, length: number, number: number];
 
 /** A chunk's bytes, and whether they are known to be what its id says. */
 interface Fetched {
@@ -101,10 +99,13 @@ interface Fetched {
 
 function cutOut(
   { bytes, named, wrong }: BlockContent,
-  [, offset, length, number]: ChunkPlace,
+  places: ChunkPlaces,
+  chunk: number,
   as: Named,
 ): Fetched {
-  return { bytes: bytes.subarray(offset, offset + length), sure: named === as && !wrong.includes(number) };
+  const offset = places.offset(chunk);
+  const sure = named === as && !(wrong.length && wrong.includes(places.numberInBlock(chunk)));
+  return { bytes: bytes.subarray(offset, offset + places.length(chunk)), sure };
 }
 
 /** The content of a chunk, which stays as it is until its holder is released. */
@@ -261,7 +262,7 @@ export class StoreReader implements ChunkReader {
   }
 
   async locate(ids: readonly Uint8Array[]): Promise<void> {
-    const unknown = ids.filter((id) => this.knownPlace(idKey(id)) === undefined);
+    const unknown = ids.filter((id) => this.knownPlace(id) === undefined);
     if (unknown.length === 0) return;
     const packs = await this.source.locate(unknown);
     unknown.forEach((id, i) => {
@@ -275,24 +276,29 @@ export class StoreReader implements ChunkReader {
   }
 
   atHand(id: Uint8Array): AtHand | null {
-    const place = this.current?.places.get(idKey(id));
-    if (!place || place[0] !== this.current!.number) return null;
-    const { content, block } = this.current!;
-    return { bytes: this.checked(id, cutOut(content, place, "chunkId"), "chunkId"), holder: block };
+    if (!this.current) return null;
+    const { places, number, content, block } = this.current;
+    const chunk = places.find(id);
+    if (chunk < 0 || places.block(chunk) !== number) return null;
+    return { bytes: this.checked(id, cutOut(content, places, chunk, "chunkId"), "chunkId"), holder: block };
   }
 
   soon(id: Uint8Array): Promise<void> | null {
     if (!this.ahead) return null;
-    const key = idKey(id);
-    if (this.told && this.told.places.get(key)?.[0] === this.told.number) return null;
-    const packId = this.knownPlace(key);
-    return packId ? this.comes(packId, key).catch(() => {}) : null;
+    if (this.told) {
+      const { places, number } = this.told;
+      const chunk = places.find(id);
+      if (chunk >= 0 && places.block(chunk) === number) return null;
+    }
+    const packId = this.knownPlace(id);
+    return packId ? this.comes(packId, id).catch(() => {}) : null;
   }
 
-  private async comes(packId: string, key: ByteString): Promise<void> {
+  private async comes(packId: string, id: Uint8Array): Promise<void> {
     const loaded = await this.pack(packId);
-    const number = loaded.places.get(key)?.[0];
-    if (number === undefined) return;
+    const chunk = loaded.places.find(id);
+    if (chunk < 0) return;
+    const number = loaded.places.block(chunk);
     this.passes(packId, loaded);
     this.told = { places: loaded.places, number };
     while (this.comingBytes >= COMING_BYTES) await new Promise<void>((goOn) => this.tellers.push(goOn));
@@ -327,7 +333,7 @@ export class StoreReader implements ChunkReader {
   }
 
   private async verified(id: Uint8Array, as: Named): Promise<Buffer> {
-    return this.checked(id, await this.placed(id, (packId, key) => this.fetchFrom(packId, key, as)), as);
+    return this.checked(id, await this.placed(id, (packId) => this.fetchFrom(packId, id, as)), as);
   }
 
   private checked(id: Uint8Array, { bytes, sure }: Fetched, as: Named): Buffer {
@@ -337,8 +343,8 @@ export class StoreReader implements ChunkReader {
   }
 
   async length(id: Uint8Array): Promise<number> {
-    const [, [, , length]] = await this.placed(id, (packId, key) => this.placeOf(packId, key));
-    return length;
+    const [{ places }, chunk] = await this.placed(id, (packId) => this.placeOf(packId, id));
+    return places.length(chunk);
   }
 
   /** Reading has come to a pack. */
@@ -348,47 +354,47 @@ export class StoreReader implements ChunkReader {
   }
 
   /** The pack that a chunk lies in as far as it was asked, or one that was read from lately. */
-  private knownPlace(key: ByteString): string | undefined {
-    for (const { packId, places } of this.lately) if (places.has(key)) return packId;
-    return this.located.get(key);
+  private knownPlace(id: Uint8Array): string | undefined {
+    for (const { packId, places } of this.lately) if (places.find(id) >= 0) return packId;
+    return this.located.get(idKey(id));
   }
 
   /** Does something with the pack that holds a chunk; asks again where it lies when it is not there any more. */
-  private async placed<T>(id: Uint8Array, work: (packId: string, key: ByteString) => Promise<T>): Promise<T> {
-    const key = idKey(id);
-    const known = this.knownPlace(key);
+  private async placed<T>(id: Uint8Array, work: (packId: string) => Promise<T>): Promise<T> {
+    const known = this.knownPlace(id);
     if (known) {
       try {
-        return await work(known, key);
+        return await work(known);
       } catch (error) {
         if (!(error instanceof CodedError) || error.code !== "store.damaged") throw error;
         // its pack may have been written anew since: ask again where it lies
-        this.located.delete(key);
+        this.located.delete(idKey(id));
         this.packs.delete(known);
         this.lately = this.lately.filter(({ packId }) => packId !== known);
       }
     }
     const [packId] = await this.source.locate([id]);
     if (!packId) throw new CodedError("store.damaged", "a chunk is in no pack");
-    this.located.set(key, packId);
-    return work(packId, key);
+    this.located.set(idKey(id), packId);
+    return work(packId);
   }
 
-  private async placeOf(packId: string, key: ByteString) {
+  private async placeOf(packId: string, id: Uint8Array) {
     const loaded = await this.pack(packId);
     this.passes(packId, loaded);
-    const place = loaded.places.get(key);
-    if (!place) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
-    return [loaded, place] as const;
+    const chunk = loaded.places.find(id);
+    if (chunk < 0) throw new CodedError("store.damaged", "a pack does not hold the chunk it should");
+    return [loaded, chunk] as const;
   }
 
-  private async fetchFrom(packId: string, key: ByteString, as: Named): Promise<Fetched> {
-    const [loaded, place] = await this.placeOf(packId, key);
-    const [number] = place;
+  private async fetchFrom(packId: string, id: Uint8Array, as: Named): Promise<Fetched> {
+    const [loaded, chunk] = await this.placeOf(packId, id);
+    const { places } = loaded;
+    const number = places.block(chunk);
     const block = this.block(packId, loaded, number, as);
     const content = await block.content;
-    if (as === "chunkId") this.current = { places: loaded.places, number, content, block };
-    return cutOut(content, place, as);
+    if (as === "chunkId") this.current = { places, number, content, block };
+    return cutOut(content, places, chunk, as);
   }
 
   private pack(packId: string): Promise<LoadedPack> {
@@ -404,22 +410,13 @@ export class StoreReader implements ChunkReader {
   private async loadPack(packId: string): Promise<LoadedPack> {
     const bytes = await this.source.open(packId).catch(missing);
     const pack = await openPack(this.keys, Buffer.from(packId, "hex"), bytes);
-    const places = new Map<ByteString, ChunkPlace>();
-    pack.blocks.forEach((block, number) => {
-      let offset = 0;
-      block.ids.forEach((id, i) => {
-        const key = idKey(id);
-        places.set(key, [number, offset, block.lengths[i]!, i]);
-        offset += block.lengths[i]!;
-      });
-    });
     const order = pack.blocks.map((_block, number) => number);
     order.sort((a, b) => pack.blocks[a]!.offset - pack.blocks[b]!.offset);
     const ranks = new Array<number>(order.length);
     order.forEach((number, rank) => {
       ranks[number] = rank;
     });
-    return { bytes, pack, order, ranks, places };
+    return { bytes, pack, order, ranks, places: new ChunkPlaces(pack.blocks) };
   }
 
   /** The block that something is read from now. */
@@ -507,10 +504,11 @@ export class StoreReader implements ChunkReader {
     memory: Buffer,
     named: Named,
   ): Promise<BlockContent> {
-    const { ids, lengths } = pack.blocks[number]!;
+    const { idBytes, lengths } = pack.blocks[number]!;
     const names = {
       key: Uint8Array.from(this.keys[named]),
-      ids: new Uint8Array(Buffer.concat(ids)),
+      // a part of a larger memory would take all of that along
+      ids: Uint8Array.from(idBytes),
       lengths: new Uint32Array(lengths),
     };
     const { content, wrong } = await this.ahead!.press.open(pack.sealedBlock(number, sealed), memory, names);

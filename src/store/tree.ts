@@ -1,7 +1,6 @@
 import { CodedError } from "@/core/codes";
 import { CborReader, UnknownCbor } from "./cbor-reader";
 import { CborWriter } from "./cbor-writer";
-import { ID_BYTES } from "./identity";
 import { cborDecoder, cborEncoder } from "./pack";
 import { joinTime, splitTime } from "./times";
 
@@ -382,10 +381,6 @@ export function pageEntries(entries: readonly Entry[]): readonly Entry[][] {
   if (page.length) pages.push(page);
   return pages;
 }
-
-/** Splits concatenated ids. */
-export const splitIds = (ids: Uint8Array): Uint8Array[] =>
-  Array.from({ length: ids.length / ID_BYTES }, (_, i) => ids.subarray(i * ID_BYTES, (i + 1) * ID_BYTES));
 
 const PLAIN = /^[\x20-\x7e]*$/;
 

@@ -362,6 +362,25 @@ describe("a restore that goes on after a break", () => {
       expect(statSync(join(target, "d/a.txt")).ino).toBe(statSync(join(target, "d/z.txt")).ino);
     }
   });
+
+  it("takes away what the broken attempt was putting in place when it was killed", async () => {
+    const root = freshFolder("killed");
+    mkdirSync(join(root, "d/deep"), { recursive: true });
+    for (const name of ["a.txt", "deep/b.txt"]) writeFileSync(join(root, "d", name), `content of ${name}`);
+    chmodSync(join(root, "d/deep/b.txt"), 0o640);
+    symlinkSync("b.txt", join(root, "d/deep/link"));
+    const depot = new TestDepot();
+    const { root: tree } = await snap(depot, root);
+    const target = freshFolder("killed-target");
+    const since = new Date(Date.now() - 100);
+    // as the program leaves them at any moment of making them: a file without its content and rights, a link without its time
+    mkdirSync(join(target, "d/deep"), { recursive: true });
+    writeFileSync(join(target, "d/deep/b.txt"), "cont", { mode: 0o200 });
+    symlinkSync("b.txt", join(target, "d/deep/link"));
+    const { notes } = await bring(depot, tree, target, { paths: ["/d"], goesOnSince: since });
+    expect(notes).toEqual([]);
+    expect(describeTree(join(target, "d"))).toEqual(describeTree(join(root, "d")));
+  });
   it("takes nothing for its own that was there before", async () => {
     const root = freshFolder("before");
     mkdirSync(join(root, "d"));
@@ -408,6 +427,16 @@ describe("when something is there already", () => {
     });
     expect(readFileSync(join(root, "d/rota.ods"), "utf8")).toBe("old");
     expect(readdirSync(join(root, "d"))).toEqual(["rota.ods"]);
+  });
+  it("does not skip for what a program left that was killed over it", async () => {
+    const { root, depot, tree } = await kept();
+    chmodSync(join(root, "d/rota.ods"), 0o200);
+    expect((await bring(depot, tree, root, { clash: "skip" })).figures).toMatchObject({
+      skipped: 0,
+      keptBoth: 1,
+    });
+    expect(readFileSync(join(root, "d/rota (2026-11-17 18.05).ods"), "utf8")).toBe("old");
+    expect(readdirSync(join(root, "d"))).toHaveLength(2);
   });
   it("goes to another folder by its name, making what is missing", async () => {
     const { root, depot, tree } = await kept();

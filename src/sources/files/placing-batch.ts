@@ -1,3 +1,4 @@
+import { randomBytes } from "node:crypto";
 import { lstatSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { putBytes } from "@/store/copy";
@@ -5,19 +6,19 @@ import type { Holder } from "@/store/cutting/windows";
 import { joinTime, splitTime } from "@/store/times";
 import { type ByteString, showBytes } from "@/store/tree";
 import { systemPath } from "./paths";
-import { type Metadata, type MetadataLeft, OwnFolders, putFile, writeAll } from "./put-file";
+import { type Metadata, OwnFolders, type Put, putFile, wellPut, writeAll } from "./put-file";
 
 export interface FileToPlace {
-  /** The name that it has until it is whole. */
-  readonly unfinished: ByteString;
-  readonly path: ByteString;
-  /** Nothing can be at its path. */
+  /** Path of its folder, without a slash at the end. */
+  readonly folder: ByteString;
+  readonly name: ByteString;
+  /** Nobody but this program puts anything into its folder. */
   readonly fresh: boolean;
   readonly metadata: Metadata;
   readonly digest: boolean;
 }
 export type Placed =
-  | (MetadataLeft & { readonly digest: string | null })
+  | Put
   | { readonly code: string | null; readonly coded: boolean; readonly message: string };
 
 /** Files of a batch and their bytes, at most. */
@@ -40,21 +41,23 @@ export interface Batch {
   /** Shared memory elsewhere that content lies in. */
   readonly elsewhere: readonly SharedArrayBuffer[];
   readonly count: number;
-  /** For each file its path and the name that it has until it is whole, with a NUL after each. */
+  /** Folders, as the files come to them, and the name of each file, with a NUL after each. */
+  readonly folders: readonly ByteString[];
   readonly names: string;
   /** Extended attributes of those files that have some, by their number in the batch. */
   readonly attributes: ReadonlyMap<number, NonNullable<Metadata["xattrs"]>>;
 }
 
 /**
- * Where the content lies (0: in the batch's memory, else elsewhere, counted from 1), from which byte on, its length; fresh,
- * digest; mode, uid, gid, seconds and nanoseconds of the time of last change.
+ * The folder's number; where the content lies (0: in the batch's memory, else elsewhere, counted from 1), from which byte on,
+ * its length; fresh, digest; mode, uid, gid, seconds and nanoseconds of the time of last change.
  */
-const WORDS = 10;
+const WORDS = 11;
 
 /** Gathers files into a batch. */
 export class BatchBuilder {
   private names = "";
+  private readonly folders: ByteString[] = [];
   private readonly attributes = new Map<number, NonNullable<Metadata["xattrs"]>>();
   /** Of the batch's own memory, and of all content. */
   private used = 0;
@@ -67,14 +70,14 @@ export class BatchBuilder {
   constructor(private readonly memory: BatchMemory) {}
 
   /** Ends rather where another folder begins. */
-  hasRoomFor(length: number, inAnotherFolder: boolean): boolean {
-    const share = inAnotherFolder ? 2 / 3 : 1;
+  hasRoomFor(length: number, folder: ByteString): boolean {
+    const share = folder === this.folders.at(-1) ? 1 : 2 / 3;
     return this.count < share * BATCH_FILES && this.bytes + length <= Math.max(length, share * BATCH_BYTES);
   }
 
   /** Content with a holder is not copied where its memory is shared; it is held until `release`. */
   add(
-    { unfinished, path, fresh, metadata, digest }: FileToPlace,
+    { folder, name, fresh, metadata, digest }: FileToPlace,
     pieces: readonly Uint8Array[],
     holder: Holder | null,
   ): void {
@@ -82,7 +85,9 @@ export class BatchBuilder {
     const { mode, uid, gid, mtime, xattrs } = metadata;
     const [seconds, nanoseconds] = splitTime(mtime);
     const { numbers } = this.memory;
+    if (folder !== this.folders.at(-1)) this.folders.push(folder);
     let at = this.count * WORDS;
+    numbers[at++] = this.folders.length - 1;
     numbers[at++] = where;
     numbers[at++] = from;
     numbers[at++] = length;
@@ -93,8 +98,12 @@ export class BatchBuilder {
     numbers[at++] = gid;
     numbers[at++] = seconds;
     numbers[at] = nanoseconds;
-    if (xattrs?.length) this.attributes.set(this.count, xattrs);
-    this.names += `${path}\0${unfinished}\0`;
+    if (xattrs?.length) {
+      // a part of a larger memory would take all of that along
+      const attributes = xattrs.map(([name, value]) => [name, Uint8Array.from(value)] as const);
+      this.attributes.set(this.count, attributes);
+    }
+    this.names += `${name}\0`;
     this.count += 1;
     this.bytes += length;
   }
@@ -122,8 +131,8 @@ export class BatchBuilder {
   }
 
   batch(): Batch {
-    const { memory, elsewhere, count, names, attributes } = this;
-    return { memory, elsewhere, count, names, attributes };
+    const { memory, elsewhere, count, folders, names, attributes } = this;
+    return { memory, elsewhere, count, folders, names, attributes };
   }
 
   release(): void {
@@ -151,45 +160,64 @@ export function writePiece({ fd, bytes, offset }: PieceToWrite): PieceWritten {
   }
 }
 
+/** What became of a batch: most files have nothing to tell, and some a digest alone. */
+export interface ToldShortly {
+  readonly digests: readonly (string | null)[] | null;
+  readonly others: ReadonlyMap<number, Placed>;
+}
+
+/** What became of a file of a batch by its number. */
+export const placedOf = ({ digests, others }: ToldShortly, number: number): Placed =>
+  others.get(number) ?? wellPut(digests?.[number] ?? null);
+
 /** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
-export function placeAll({ memory, elsewhere, count, names, attributes }: Batch): Placed[] {
-  const paths = names.split("\0");
+export function placeAll({ memory, elsewhere, count, folders, names, attributes }: Batch): ToldShortly {
+  const others = new Map<number, Placed>();
+  let digests: (string | null)[] | null = null;
+  const eachName = names.split("\0");
   const { content, numbers } = memory;
-  const folders = new OwnFolders();
+  const own = new OwnFolders();
   try {
-    return Array.from({ length: count }, (_, i) => {
+    for (let i = 0; i < count; i += 1) {
       let at = i * WORDS;
-      const next = () => numbers[at++]!;
-      const [where, from, length, fresh, digest] = [next(), next(), next(), next(), next()];
+      const folder = folders[numbers[at++]!]!;
+      const [where, from, length] = [numbers[at++]!, numbers[at++]!, numbers[at++]!];
       const bytes =
         where === 0
           ? content.subarray(from, from + length)
           : new Uint8Array(elsewhere[where - 1]!, from, length);
-      const [mode, uid, gid] = [next(), next(), next()];
-      const mtime = joinTime(next(), next());
+      const [fresh, wantsDigest] = [numbers[at++] === 1, numbers[at++] === 1];
+      const [mode, uid, gid] = [numbers[at++]!, numbers[at++]!, numbers[at++]!];
+      const mtime = joinTime(numbers[at++]!, numbers[at]!);
       const metadata = { mode, uid, gid, mtime, xattrs: attributes.get(i) };
-      const [path, unfinished] = [paths[2 * i]!, paths[2 * i + 1]!];
-      return placeOne(path, unfinished, bytes, metadata, fresh === 1 ? folders : null, digest === 1);
-    });
+      const placed = placeOne(folder, eachName[i]!, bytes, metadata, fresh ? own : null, wantsDigest);
+      if ("code" in placed || placed.owner !== null || placed.attributes.length) others.set(i, placed);
+      else if (placed.digest !== null) {
+        digests ??= new Array<string | null>(count).fill(null);
+        digests[i] = placed.digest;
+      }
+    }
   } finally {
-    folders.close();
+    own.close();
   }
+  return { digests, others };
 }
 
 function placeOne(
-  path: ByteString,
-  unfinished: ByteString,
+  folder: ByteString,
+  name: ByteString,
   content: Uint8Array,
   metadata: Metadata,
-  /** Where nothing can be at its path. */
-  folders: OwnFolders | null,
+  /** Where its folder is one of them. */
+  own: OwnFolders | null,
   digest: boolean,
 ): Placed {
+  const unfinished = unfinishedIn(folder);
   try {
-    const put = folders?.put(path, content, metadata, digest);
+    const put = own?.put(folder, name, content, metadata, digest);
     if (put) return put;
     const named = putFile(unfinished, content, metadata, digest);
-    putInPlace(unfinished, path, folders !== null);
+    putInPlace(unfinished, `${folder}/${name}`, own !== null);
     return named;
   } catch (error) {
     // what could not be made is not ours
@@ -203,31 +231,15 @@ function placeOne(
   }
 }
 
-/** What became of a batch as it is sent: most files have nothing to tell, and some a digest alone. */
-export interface ToldShortly {
-  readonly digests: readonly (string | null)[] | null;
-  readonly others: ReadonlyMap<number, Placed>;
-}
+/** Names of files that are not whole yet: random for this program, then counted. */
+const unfinishedMark = randomBytes(6).toString("hex");
+let unfinishedCount = 0;
 
-export function toldShortly(placed: readonly Placed[]): ToldShortly {
-  const others = new Map<number, Placed>();
-  let digests: (string | null)[] | null = null;
-  for (const [i, one] of placed.entries()) {
-    if ("code" in one || one.owner !== null || one.attributes.length) others.set(i, one);
-    else if (one.digest !== null) {
-      digests ??= placed.map(() => null);
-      digests[i] = one.digest;
-    }
-  }
-  return { digests, others };
+/** A new name for a file in a folder that has none yet. */
+export function unfinishedIn(folder: ByteString): ByteString {
+  unfinishedCount += 1;
+  return `${folder}/.deep-keep-${unfinishedMark}-${unfinishedCount}.part`;
 }
-
-/** The same as it was before it was sent. */
-export const toldInFull = ({ digests, others }: ToldShortly, count: number): Placed[] =>
-  Array.from(
-    { length: count },
-    (_, i) => others.get(i) ?? { owner: null, attributes: [], digest: digests?.[i] ?? null },
-  );
 
 /** What a thread that places is asked, and what it answers. */
 export type PlacingJob = Batch | PieceToWrite;

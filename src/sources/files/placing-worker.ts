@@ -1,7 +1,5 @@
 import { answerJobs } from "@/store/threads";
-import { type PlacingAnswer, type PlacingJob, placeAll, toldShortly, writePiece } from "./placing-batch";
+import { type PlacingAnswer, type PlacingJob, placeAll, writePiece } from "./placing-batch";
 
 /** A thread that puts whole files in place, batch after batch, and writes pieces of larger ones. */
-answerJobs<PlacingJob, PlacingAnswer>((job) => ({
-  answer: "fd" in job ? writePiece(job) : toldShortly(placeAll(job)),
-}));
+answerJobs<PlacingJob, PlacingAnswer>((job) => ({ answer: "fd" in job ? writePiece(job) : placeAll(job) }));

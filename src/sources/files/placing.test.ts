@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import {
   chmodSync,
   chownSync,
@@ -22,8 +23,8 @@ import type { Placed } from "./placing-batch";
 
 const owner = { uid: process.getuid!(), gid: process.getgid!() };
 const at = (folder: string, name: string, more: object = {}) => ({
-  unfinished: byteString(join(folder, `.${name}.part`)),
-  path: byteString(join(folder, name)),
+  folder: byteString(folder),
+  name: byteString(name),
   fresh: true,
   metadata: { ...owner, mode: 0o640, mtime: 1_700_000_000_123_456_789n },
   digest: true,
@@ -72,7 +73,6 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
   mkdirSync(join(folder, "full"));
   writeFileSync(join(folder, "full/something"), "");
   mkdirSync(join(folder, "empty"));
-  writeFileSync(join(folder, ".taken.part"), "somebody's");
   const placing = beginPlacing();
   const told: Record<string, Placed> = {};
   const put = (name: string, more: object = {}) =>
@@ -81,17 +81,52 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
     });
   await put("full", { fresh: false });
   await put("empty", { fresh: false });
-  await put("taken", { fresh: false });
-  await put("nowhere/at all");
+  await put("very long".repeat(40));
+  await put("at all", { folder: byteString(join(folder, "nowhere")) });
   await put("good");
   await placing.drained();
   expect(told.full).toMatchObject({ code: "restore.cannot-write", coded: true });
-  expect(told.taken).toMatchObject({ code: "EEXIST", coded: false });
-  expect(told["nowhere/at all"]).toMatchObject({ code: "ENOENT", coded: false });
+  expect(told["very long".repeat(40)]).toMatchObject({ code: "ENAMETOOLONG", coded: false });
+  expect(told["at all"]).toMatchObject({ code: "ENOENT", coded: false });
   expect(told.good).toMatchObject({ digest: blake3(Buffer.from("good")) });
   expect(readFileSync(join(folder, "empty"), "utf8")).toBe("empty");
-  expect(readdirSync(folder).sort()).toEqual([".taken.part", "empty", "full", "good"]);
+  expect(readdirSync(folder).sort()).toEqual(["empty", "full", "good"]);
 });
+
+const small = smallVolume();
+
+test.skipIf(small === null)(
+  "of what there is no room for nothing is left, and the others are whole",
+  async () => {
+    const placing = beginPlacing();
+    const told: Placed[] = [];
+    for (const fresh of [true, false])
+      for (const [i, length] of [10_000, 200_000, 9000].entries())
+        await placing.put(at(small!, `${fresh} ${i}`, { fresh }), [Buffer.alloc(length, 1)], (placed) =>
+          told.push(placed),
+        );
+    await placing.drained();
+    const codes = told.map((placed) => ("code" in placed ? placed.code : null));
+    expect(codes).toEqual([null, "ENOSPC", null, null, "ENOSPC", null]);
+    expect(readdirSync(small!).sort()).toEqual(["false 0", "false 2", "true 0", "true 2"]);
+    for (const name of readdirSync(small!)) {
+      const { size, mode } = statSync(join(small!, name));
+      expect([size > 8999, mode & 0o777]).toEqual([true, 0o640]);
+    }
+    execFileSync("umount", [small!]);
+  },
+);
+
+/** A volume in memory with little room, where this account may mount one. */
+function smallVolume(): string | null {
+  const folder = freshFolder("small");
+  try {
+    execFileSync("mount", ["-t", "tmpfs", "-o", "size=128k", "tmpfs", folder], { stdio: "ignore" });
+    return folder;
+  } catch {
+    return null;
+  }
+}
 
 test("a file has no other name on its way, and gives way to nothing that came meanwhile", async () => {
   const folder = freshFolder("placing");

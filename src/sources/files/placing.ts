@@ -17,8 +17,8 @@ import {
   type PlacingAnswer,
   type PlacingJob,
   placeAll,
+  placedOf,
   type ToldShortly,
-  toldInFull,
   writePiece,
 } from "./placing-batch";
 
@@ -62,7 +62,7 @@ function theThreads(): PlacingThreads {
 }
 
 /** Puts a batch in place; `begins`: it begins in a folder that the batch before has no file in. */
-type Place = (batch: Batch, begins: boolean) => Promise<readonly Placed[]>;
+type Place = (batch: Batch, begins: boolean) => Promise<ToldShortly>;
 
 const placeHere: Place = async (batch) => placeAll(batch);
 
@@ -75,7 +75,7 @@ function placeInThreads(running: PlacingThreads): Place {
   return async (batch, begins) => {
     const { idlest } = running;
     if (begins || slot.busy - idlest.busy >= MUCH_TO_DO) slot = idlest;
-    return toldInFull((await running.ask(batch, [], slot)) as ToldShortly, batch.count);
+    return (await running.ask(batch, [], slot)) as ToldShortly;
   };
 }
 
@@ -98,17 +98,19 @@ export function beginPlacing(): Placing {
   return new Batches(placeInThreads(running), writeInThreads(running), running.count * 3);
 }
 
-/** Who hears what became of a file, and what is done once that was told. */
-interface Hearer {
-  readonly told: (placed: Placed) => void;
-  readonly afterwards: (() => void)[];
+type Told = (placed: Placed) => void;
+
+/** Who hears what became of each file of a batch, and what is done once that of so many was told. */
+interface Hearers {
+  readonly told: Told[];
+  readonly afterwards: { readonly told: number; readonly work: () => void }[];
 }
 
 class Batches implements Placing {
   private memory = makeMemory();
   private readonly memories: BatchMemory[] = [];
   private building = new BatchBuilder(this.memory);
-  private hearers: Hearer[] = [];
+  private hearers: Hearers = { told: [], afterwards: [] };
   /** The folder of the last file, and whether what is being gathered began with another one. */
   private folder: ByteString | null = null;
   private begins = true;
@@ -126,19 +128,18 @@ class Batches implements Placing {
   put(
     file: FileToPlace,
     content: readonly Uint8Array[],
-    told: Hearer["told"],
+    told: Told,
     holder: Holder | null = null,
   ): Promise<void> | null {
     let length = 0;
     for (const piece of content) length += piece.length;
-    const folder = file.path.slice(0, file.path.lastIndexOf("/"));
     const add = () => {
-      if (this.building.count === 0) this.begins = folder !== this.folder;
-      this.folder = folder;
+      if (this.building.count === 0) this.begins = file.folder !== this.folder;
+      this.folder = file.folder;
       this.building.add(file, content, holder);
-      this.hearers.push({ told, afterwards: [] });
+      this.hearers.told.push(told);
     };
-    if (this.building.hasRoomFor(length, folder !== this.folder)) {
+    if (this.building.hasRoomFor(length, file.folder)) {
       add();
       return null;
     }
@@ -165,7 +166,7 @@ class Batches implements Placing {
     const batch = building.batch();
     this.memory = this.memories.pop() ?? makeMemory();
     this.building = new BatchBuilder(this.memory);
-    this.hearers = [];
+    this.hearers = { told: [], afterwards: [] };
     const done = this.place(batch, this.begins);
     const settled = done.then(
       () => {
@@ -178,10 +179,15 @@ class Batches implements Placing {
     settled.finally(() => this.underWay.delete(settled));
     this.inLine(async () => {
       const placed = await done;
-      for (const [i, { told, afterwards }] of hearers.entries()) {
-        told(placed[i]!);
-        for (const work of afterwards) work();
+      let toldOf = 0;
+      const tell = (until: number) => {
+        for (; toldOf < until; toldOf += 1) hearers.told[toldOf]!(placedOf(placed, toldOf));
+      };
+      for (const { told, work } of hearers.afterwards) {
+        tell(told);
+        work();
       }
+      tell(hearers.told.length);
     });
   }
 
@@ -193,8 +199,8 @@ class Batches implements Placing {
 
   afterwards(work: () => void): void {
     // what is still being gathered goes first, but a batch is not sent for it alone
-    const last = this.hearers.at(-1);
-    if (last) last.afterwards.push(work);
+    const { told, afterwards } = this.hearers;
+    if (told.length) afterwards.push({ told: told.length, work });
     else this.inLine(work);
   }
 

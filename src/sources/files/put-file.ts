@@ -34,51 +34,64 @@ export interface Metadata {
   readonly xattrs?: readonly (readonly [string, Uint8Array])[] | undefined;
 }
 
-interface Owner {
-  readonly uid: number;
-  readonly gid: number;
-}
 /** What a new file has by itself: most have the owner that they should have, and finding that out takes less than setting it. */
-type Made = Owner & { readonly mode: number };
+type Made = Pick<Metadata, "uid" | "gid" | "mode">;
 
 /** What could not be set: nobody else may own files for an account that is not the system's own. */
 export interface MetadataLeft {
   readonly owner: string | null;
   readonly attributes: readonly string[];
 }
+const NOTHING_LEFT: MetadataLeft = { owner: null, attributes: [] };
 
 const bytesOf = (path: ByteString): Buffer => Buffer.from(path, "latin1");
 
-/** Owner, rights, attributes, time; through the open file where there is one. */
+/** What a call failed with, in its words; null where it did not. */
+function failureOf(call: () => void): string | null {
+  try {
+    call();
+    return null;
+  } catch (error) {
+    return (error as Error).message;
+  }
+}
+
+function leftOf(
+  owner: string | null,
+  xattrs: Metadata["xattrs"],
+  set: (name: string, value: Uint8Array) => void,
+): MetadataLeft {
+  if (owner === null && !xattrs?.length) return NOTHING_LEFT;
+  const failures = xattrs?.map(([name, value]) => failureOf(() => set(name, value))) ?? [];
+  return { owner, attributes: failures.filter((failure) => failure !== null) };
+}
+
+/** Gives a folder or a link owner, rights, attributes and time. */
 export function setMetadata(
   path: ByteString,
-  { uid, gid, mode, mtime, xattrs = [] }: Metadata,
-  { fd, made, isLink = false }: { readonly fd?: number; readonly made?: Made; readonly isLink?: boolean } = {},
+  { uid, gid, mode, mtime, xattrs }: Metadata,
+  isLink = false,
 ): MetadataLeft {
-  let owner: string | null = null;
-  const attributes: string[] = [];
-  const owned = made?.uid === uid && made.gid === gid;
-  try {
-    if (fd === undefined) lchownSync(systemPath(path), uid, gid);
-    else if (!owned) fchownSync(fd, uid, gid);
-  } catch (error) {
-    owner = (error as Error).message;
-  }
-  for (const [name, value] of xattrs) {
-    try {
-      if (fd === undefined) writeXattr(bytesOf(path), name, value);
-      else writeXattrOpen(fd, name, value);
-    } catch (error) {
-      attributes.push((error as Error).message);
-    }
-  }
-  if (fd === undefined) setMtime(bytesOf(path), mtime);
-  else setMtimeOpen(fd, mtime);
-  // after the owner, since changing it clears set-id bits; and last, since that tells that all else is done
-  if (fd === undefined) {
-    if (!isLink) chmodSync(systemPath(path), mode);
-  } else if (!owned || made.mode !== mode) fchmodSync(fd, mode);
-  return { owner, attributes };
+  const owner = failureOf(() => lchownSync(systemPath(path), uid, gid));
+  const left = leftOf(owner, xattrs, (name, value) => writeXattr(bytesOf(path), name, value));
+  // after the owner: changing it clears set-id bits
+  if (!isLink) chmodSync(systemPath(path), mode);
+  setMtime(bytesOf(path), mtime);
+  return left;
+}
+
+/** The same for an open file, its rights last, since those tell that it is whole. */
+export function setMetadataOpen(
+  fd: number,
+  { uid, gid, mode, mtime, xattrs }: Metadata,
+  made: Made = ownerAndMode(fd),
+): MetadataLeft {
+  const owned = made.uid === uid && made.gid === gid;
+  const owner = owned ? null : failureOf(() => fchownSync(fd, uid, gid));
+  const left = leftOf(owner, xattrs, (name, value) => writeXattrOpen(fd, name, value));
+  setMtimeOpen(fd, mtime);
+  if (!owned || made.mode !== mode) fchmodSync(fd, mode);
+  return left;
 }
 
 /** Makes a file that must be new, for its owner alone until its metadata is set; never through a link. */
@@ -97,12 +110,15 @@ export function writeAll(fd: number, bytes: Uint8Array, offset: number): void {
 
 /** What was put, and where asked for the BLAKE3 of its content in hex. */
 export type Put = MetadataLeft & { readonly digest: string | null };
+export const wellPut = (digest: string | null): Put =>
+  digest === null ? WELL_PUT : { ...NOTHING_LEFT, digest };
+const WELL_PUT: Put = { ...NOTHING_LEFT, digest: null };
 
 /** Makes a file with all of its content and its metadata. */
 export function putFile(path: ByteString, content: Uint8Array, metadata: Metadata, digest: boolean): Put {
   const fd = makeFile(path);
   try {
-    return putInto(fd, path, content, metadata, digest);
+    return putInto(fd, content, metadata, digest);
   } finally {
     closeSync(fd);
   }
@@ -112,8 +128,8 @@ export function putFile(path: ByteString, content: Uint8Array, metadata: Metadat
 const UNFINISHED_MODE = 0o200;
 
 /** Whether something at a name is what a program left that died while it put a file there. */
-export const isUnfinished = ({ mode }: { readonly mode: number }): boolean =>
-  (mode & constants.S_IFMT) === constants.S_IFREG && (mode & 0o7777) === UNFINISHED_MODE;
+export const isUnfinished = (there: { readonly mode: number | bigint } | undefined): boolean =>
+  there !== undefined && Number(there.mode) === (constants.S_IFREG | UNFINISHED_MODE);
 
 /**
  * Folders that nobody but this program puts files into. Each file has its name at once, since giving it one later takes half
@@ -123,20 +139,24 @@ export class OwnFolders {
   private path: ByteString | null = null;
   /** Null where the folder cannot be opened. */
   private fd: number | null = null;
-  /** Whose a file is that is made in this folder, as the first of them showed. */
-  private owner: Owner | null = null;
+  /** What a file that is made in this folder has by itself, as the first of them showed. */
+  private made: Made | null = null;
 
-  /** Puts a file at a path; null where that cannot be, or something is there. Throws what hinders writing, and leaves nothing. */
-  put(path: ByteString, content: Uint8Array, metadata: Metadata, digest: boolean): Put | null {
-    const slash = path.lastIndexOf("/");
-    this.enter(path.slice(0, slash));
+  /** Puts a file there; null where that cannot be, or something is there. Throws what hinders writing, and leaves nothing. */
+  put(
+    folder: ByteString,
+    name: ByteString,
+    content: Uint8Array,
+    metadata: Metadata,
+    digest: boolean,
+  ): Put | null {
+    this.enter(folder);
     if (this.fd === null) return null;
-    const name = path.slice(slash + 1);
     const fd = makeAt(this.fd, name, UNFINISHED_MODE);
     if (fd === null) return null;
     try {
-      this.owner ??= ownerAndMode(fd);
-      return putInto(fd, path, content, metadata, digest, { ...this.owner, mode: UNFINISHED_MODE });
+      this.made ??= ownerAndMode(fd);
+      return putInto(fd, content, metadata, digest, this.made);
     } catch (error) {
       unlinkAt(this.fd, name);
       throw error;
@@ -159,7 +179,7 @@ export class OwnFolders {
   private leave(): void {
     if (this.fd !== null) closeSync(this.fd);
     this.fd = null;
-    this.owner = null;
+    this.made = null;
   }
 
   close(): void {
@@ -173,17 +193,10 @@ const O_PATH = 0o10000000;
 
 const hasher = new Blake3Hasher();
 
-function putInto(
-  fd: number,
-  path: ByteString,
-  content: Uint8Array,
-  metadata: Metadata,
-  digest: boolean,
-  made: Made = ownerAndMode(fd),
-): Put {
+function putInto(fd: number, content: Uint8Array, metadata: Metadata, digest: boolean, made?: Made): Put {
   writeAll(fd, content, 0);
-  const left = setMetadata(path, metadata, { fd, made });
-  if (!digest) return { ...left, digest: null };
+  const left = setMetadataOpen(fd, metadata, made);
+  if (!digest) return left === NOTHING_LEFT ? WELL_PUT : { ...left, digest: null };
   hasher.reset();
   hasher.update(content as Buffer);
   return { ...left, digest: hasher.digest("hex") };

@@ -1,5 +1,14 @@
-import { randomBytes } from "node:crypto";
-import { closeSync, ftruncateSync, linkSync, lstatSync, mkdirSync, symlinkSync, unlinkSync } from "node:fs";
+import {
+  type BigIntStats,
+  closeSync,
+  ftruncateSync,
+  linkSync,
+  lstatSync,
+  mkdirSync,
+  readlinkSync,
+  symlinkSync,
+  unlinkSync,
+} from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
 import { filePieces, findEntry, folderEntries, folderPages } from "@/store/browse";
@@ -10,8 +19,8 @@ import { Scout } from "@/store/scout";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, SMALL_BYTES } from "./placing";
-import { lookAt, type Placed, putInPlace, tryUnlink } from "./placing-batch";
-import { type MetadataLeft, makeFile, setMetadata } from "./put-file";
+import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn } from "./placing-batch";
+import { isUnfinished, type MetadataLeft, makeFile, setMetadata, setMetadataOpen } from "./put-file";
 
 export type ClashRule = "keep-both" | "replace" | "skip";
 
@@ -90,8 +99,10 @@ class Restore {
   private ownerNoted = false;
   private readonly hasher = new Blake3Hasher();
   private readonly placing = beginPlacing();
-  /** Where files are on their way to. */
+  /** Where files are on their way to, in folders that were there. */
   private readonly taken = new Set<ByteString>();
+  /** Whether this item made folders, whose files may be on their way. */
+  private madeFolders = false;
   private scout: Scout | null = null;
   private label = "";
   private pointKey = "";
@@ -105,6 +116,9 @@ class Restore {
   }
 
   async item({ root, momentLabel, path }: RestoreItem): Promise<void> {
+    // the same place twice in one basket: what comes later finds what came first
+    if (this.madeFolders) await this.drained();
+    this.madeFolders = false;
     this.label = momentLabel;
     this.pointKey = Buffer.from(root).toString("hex");
     const names = path.split("/").filter(Boolean);
@@ -167,15 +181,13 @@ class Restore {
   private entry(entry: Entry, parent: ByteString, fresh: boolean): Promise<void> | null {
     if (this.options.signal.aborted) throw this.options.signal.reason;
     this.scout?.pass();
-    const path = joinPath(parent, entry.name);
-    const whole = fresh && !this.taken.has(path) && isSmall(entry) ? this.atHand(entry) : null;
-    if (!whole) return this.anyEntry(entry, path, fresh);
-    return this.handOver(entry, unfinishedName(path), path, true, [whole.bytes], whole.holder);
+    const whole = fresh && isSmall(entry) ? this.atHand(entry) : null;
+    if (!whole) return this.anyEntry(entry, joinPath(parent, entry.name), fresh);
+    return this.handOver(entry, parent, entry.name, true, [whole.bytes], whole.holder);
   }
 
   private async anyEntry(entry: Entry, path: ByteString, fresh: boolean): Promise<void> {
-    // the same place twice in one basket: what comes later finds what came first
-    if (this.taken.has(path)) await this.drained();
+    if (!fresh && this.taken.has(path)) await this.drained();
     try {
       if (entry.type === "folder") await this.folder(entry, path, fresh);
       else if (entry.type === "link") this.link(entry, path, fresh);
@@ -212,7 +224,10 @@ class Restore {
     }
     // one that a broken attempt made has not got its rights and times yet
     const made = !there || this.isOurs(path);
-    if (!there) mkdirSync(systemPath(path), { mode: 0o700 });
+    if (!there) {
+      mkdirSync(systemPath(path), { mode: 0o700 });
+      this.madeFolders = true;
+    }
     for await (const page of folderPages(this.options.store, entry.node!))
       for (const child of page) {
         const waits = this.entry(child, path, !there);
@@ -237,11 +252,26 @@ class Restore {
     }
     const path = fresh ? wished : this.settleClash(wished);
     if (path === null) return;
-    const unfinished = unfinishedName(path);
-    symlinkSync(Buffer.from(entry.target!, "latin1"), systemPath(unfinished));
-    this.noteLeft(path, setMetadata(unfinished, entry, { isLink: true }));
-    putInPlace(unfinished, path, fresh);
+    if (fresh && this.makeLink(entry, path)) {
+      this.noteLeft(path, setMetadata(path, entry, true));
+    } else {
+      const unfinished = unfinishedBeside(path);
+      this.makeLink(entry, unfinished);
+      this.noteLeft(path, setMetadata(unfinished, entry, true));
+      putInPlace(unfinished, path, fresh);
+    }
     this.figures.links += 1;
+  }
+
+  /** False where something is there. */
+  private makeLink(entry: Entry, path: ByteString): boolean {
+    try {
+      symlinkSync(Buffer.from(entry.target!, "latin1"), systemPath(path));
+      return true;
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== "EEXIST") throw error;
+      return false;
+    }
   }
 
   /** Whether it is on its way, to be counted when it is in place. */
@@ -255,12 +285,12 @@ class Restore {
     }
     const path = fresh ? wished : this.settleClash(wished);
     if (path === null) return false;
-    const unfinished = unfinishedName(path);
-    const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
     if (isSmall(entry)) {
-      await this.placeSmall(entry, unfinished, path, fresh);
+      await this.placeSmall(entry, path, fresh);
       return true;
     }
+    const unfinished = unfinishedBeside(path);
+    const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
     const first = sameFile ? this.firstNames.get(sameFile) : undefined;
     let digest: string | null = null;
     try {
@@ -284,17 +314,13 @@ class Restore {
   }
 
   /** Hands a file over that is written at once, beside this thread. */
-  private async placeSmall(
-    entry: Entry,
-    unfinished: ByteString,
-    path: ByteString,
-    fresh: boolean,
-  ): Promise<void> {
+  private async placeSmall(entry: Entry, path: ByteString, fresh: boolean): Promise<void> {
     const whole = this.atHand(entry);
     const content: Uint8Array[] = whole ? [whole.bytes] : [];
     if (!whole) for await (const piece of filePieces(this.options.store, entry)) content.push(piece.bytes);
     if (this.options.signal.aborted) throw this.options.signal.reason;
-    await this.handOver(entry, unfinished, path, fresh, content, whole?.holder);
+    const slash = path.lastIndexOf("/");
+    await this.handOver(entry, path.slice(0, slash), path.slice(slash + 1), fresh, content, whole?.holder);
   }
 
   /** The content of a file that is one chunk in the block that was read last. */
@@ -311,28 +337,24 @@ class Restore {
 
   private handOver(
     entry: Entry,
-    unfinished: ByteString,
-    path: ByteString,
+    folder: ByteString,
+    name: ByteString,
     fresh: boolean,
     content: readonly Uint8Array[],
     holder: Holder | undefined,
   ): Promise<void> | null {
-    const { uid, gid, mode, mtime, xattrs } = entry;
-    // a part of a larger memory would take all of that along
-    const attributes = xattrs?.map(([name, value]) => [name, new Uint8Array(value)] as const);
-    const metadata = { uid, gid, mode, mtime, xattrs: attributes };
     const digest = this.options.wantsDigest?.() ?? false;
-    this.taken.add(path);
+    if (!fresh) this.taken.add(joinPath(folder, name));
     return this.placing.put(
-      { unfinished, path, fresh, metadata, digest },
+      { folder, name, fresh, metadata: entry, digest },
       content,
-      (placed) => this.hearPlaced(entry, path, placed),
+      (placed) => this.hearPlaced(entry, joinPath(folder, name), placed, fresh),
       holder,
     );
   }
 
-  private hearPlaced(entry: Entry, path: ByteString, placed: Placed): void {
-    this.taken.delete(path);
+  private hearPlaced(entry: Entry, path: ByteString, placed: Placed, fresh: boolean): void {
+    if (!fresh) this.taken.delete(path);
     if ("code" in placed) {
       const code = placed.coded ? (placed.code as Code) : systemCode(placed.code);
       if (!code) throw new Error(placed.message);
@@ -363,7 +385,7 @@ class Restore {
         this.options.progress.bytes += bytes.length;
       }
       await Promise.all(underWay);
-      this.noteLeft(path, setMetadata(unfinished, entry, { fd }));
+      this.noteLeft(path, setMetadataOpen(fd, entry));
       return hasher ? hasher.digest("hex") : null;
     } finally {
       await Promise.allSettled(underWay);
@@ -402,6 +424,7 @@ class Restore {
       )
         return path;
       if (entry.type === "link" && there.isSymbolicLink() && there.mtimeNs === entry.mtime) return path;
+      if (isLeft(entry, path, there)) tryUnlink(path);
     }
     return null;
   }
@@ -425,7 +448,8 @@ class Restore {
   /** Where the item goes when something may be there already; null when it is left. */
   private settleClash(path: ByteString): ByteString | null {
     if (!this.isTaken(path)) return path;
-    if (this.options.clash === "skip") {
+    // nobody wants what a program left that died while it put a file there, but it is not ours to take away
+    if (this.options.clash === "skip" && !isUnfinished(lookAt(path))) {
       this.figures.skipped += 1;
       return null;
     }
@@ -441,6 +465,12 @@ class Restore {
   }
 }
 
+/** Whether a broken attempt of this restore was about to put an item there, and had not given it its time and rights. */
+const isLeft = (entry: Entry, path: ByteString, there: BigIntStats): boolean =>
+  entry.type === "link"
+    ? there.isSymbolicLink() && readlinkSync(systemPath(path), "latin1") === entry.target
+    : isUnfinished(there);
+
 /** Of what is put in place beside this thread: one name, no holes, and not long. */
 const isSmall = ({ type, sameFile, extents, size }: Entry): boolean =>
   type === "file" && !sameFile && !extents && (size ?? 0) <= SMALL_BYTES;
@@ -448,13 +478,8 @@ const isSmall = ({ type, sameFile, extents, size }: Entry): boolean =>
 /** Pieces of a file that are written while the next is read: far less than what a reader promises to leave as it is. */
 const WRITTEN_AT_ONCE = 2;
 
-/** Names of files that are not whole yet: random for this process, then counted. */
-const unfinishedMark = randomBytes(6).toString("hex");
-let unfinishedCount = 0;
-function unfinishedName(path: ByteString): ByteString {
-  unfinishedCount += 1;
-  return `${path.slice(0, path.lastIndexOf("/") + 1)}.deep-keep-${unfinishedMark}-${unfinishedCount}.part`;
-}
+/** A name for what is not whole yet, in the folder that it will have its place in. */
+const unfinishedBeside = (path: ByteString): ByteString => unfinishedIn(path.slice(0, path.lastIndexOf("/")));
 
 function systemCode(code: string | undefined | null): Code | null {
   return typeof code === "string" && /^E[A-Z]+$/.test(code) ? "restore.cannot-write" : null;
