@@ -350,12 +350,21 @@ export class StoreReader implements ChunkReader {
   /** Reading has come to a pack. */
   private passes(packId: string, { places }: LoadedPack): void {
     if (this.lately.some((one) => one.packId === packId)) return;
-    this.lately = [{ packId, places }, ...this.lately.slice(0, LATELY - 1)];
+    this.lately.unshift({ packId, places });
+    if (this.lately.length > LATELY) this.lately.pop();
   }
 
   /** The pack that a chunk lies in as far as it was asked, or one that was read from lately. */
   private knownPlace(id: Uint8Array): string | undefined {
-    for (const { packId, places } of this.lately) if (places.find(id) >= 0) return packId;
+    const { lately } = this;
+    for (let i = 0; i < lately.length; i += 1) {
+      const one = lately[i]!;
+      if (one.places.find(id) < 0) continue;
+      // what is looked for next mostly lies there too
+      lately[i] = lately[0]!;
+      lately[0] = one;
+      return one.packId;
+    }
     return this.located.get(idKey(id));
   }
 
