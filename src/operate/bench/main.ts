@@ -38,24 +38,24 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   bandwidth: benchBandwidth,
 };
 
-const wanted = process.argv.slice(2).filter((argument) => !argument.startsWith("--"));
+const wanted = process.argv.slice(2).filter((argument) => argument !== "--json");
 const names = wanted.length ? wanted : Object.keys(PARTS);
 const unknown = names.find((name) => !PARTS[name]);
 if (unknown) {
-  console.error(`There is no part ${unknown}; there are: ${Object.keys(PARTS).join(", ")}`);
+  console.error(`There is no part ${unknown}; there are: ${Object.keys(PARTS).join(", ")}; and --json`);
   process.exit(2);
 }
-try {
-  for (const name of names) {
-    for (const figure of await PARTS[name]!()) {
-      if (json) console.log(JSON.stringify(figure));
-      else {
-        console.log(
-          `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
-        );
-      }
+// also where it is broken off, or nobody reads what it says any more
+process.on("exit", removeLeftFolders);
+for (const signal of ["SIGINT", "SIGTERM", "SIGHUP"] as const) process.on(signal, () => process.exit(1));
+process.stdout.on("error", () => process.exit(1));
+for (const name of names) {
+  for (const figure of await PARTS[name]!()) {
+    if (json) console.log(JSON.stringify(figure));
+    else {
+      console.log(
+        `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
+      );
     }
   }
-} finally {
-  removeLeftFolders();
 }
