@@ -182,7 +182,7 @@ const LATELY = 8;
 const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
 /** Of one that reads ahead: what was read lately, and what is opened before it is read. */
 const AHEAD_CACHE_BYTES = 32 * 1024 * 1024;
-const COMING_BYTES = 12 * 1024 * 1024;
+const COMING_BYTES = 24 * 1024 * 1024;
 /** When so many blocks were read of which nobody had told, what was told is not what is read. */
 const STRAYS = 8;
 /** Who walks a tree ahead of the reader is so many entries ahead at most. */
@@ -303,7 +303,8 @@ export class StoreReader implements ChunkReader {
     this.told = { places: loaded.places, number };
     while (this.comingBytes >= COMING_BYTES) await new Promise<void>((goOn) => this.tellers.push(goOn));
     const blockKey = keyOf(packId, number);
-    if (this.blocks.has(blockKey) || this.coming.has(blockKey) || this.keptOf(blockKey)) return;
+    // asking for it counts as using it: it stays until it is read
+    if (this.blocks.get(blockKey) || this.coming.has(blockKey) || this.keptOf(blockKey)) return;
     const block = this.openBlock(packId, loaded, number, "chunkId");
     this.coming.set(blockKey, block);
     this.comingBytes += block.size;

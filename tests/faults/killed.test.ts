@@ -1,6 +1,6 @@
 import { randomBytes } from "node:crypto";
-import { mkdirSync, rmSync, writeFileSync } from "node:fs";
-import { join } from "node:path";
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
+import { join, relative } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
@@ -123,4 +123,45 @@ describe("a restore that is broken off", () => {
     expect(ended.outcome).toBe("clean");
     expect(describeTree(join(machine.root, "broken/data"))).toEqual(before);
   });
+
+  it("killed among small files leaves each of them whole, or one that nobody may read, and goes on", async () => {
+    const data = join(machine.root, "data/leaves");
+    for (let folder = 0; folder < 60; folder += 1) {
+      mkdirSync(join(data, `${folder}`), { recursive: true });
+      for (let i = 0; i < 200; i += 1)
+        writeFileSync(join(data, `${folder}/leaf ${i}`), `leaf ${folder} ${i} `.repeat(i));
+    }
+    const run = await backUp(console_, machine.sourceId);
+    const before = describeTree(data);
+    for (const killedAt of [4, 20, 40]) {
+      const folder = `/leaves ${killedAt}`;
+      const target = join(machine.root, folder, "leaves");
+      const { run: back } = await console_.ok<{ run: { id: string } }>("POST", "/restores", {
+        items: [{ pointId: run.figures.point, path: "/data/leaves" }],
+        destination: { kind: "folder", folder, machineId: machine.machineId },
+      });
+      while (!existsSync(target) || readdirSync(target).length < killedAt) await pause(2);
+      await kill(agent);
+      const left = filesIn(target);
+      expect(left.length).toBeLessThan(60 * 200);
+      const unread: string[] = [];
+      for (const path of left)
+        if ((statSync(join(target, path)).mode & 0o7777) === 0o200) unread.push(path);
+        else expect(readFileSync(join(target, path)).equals(readFileSync(join(data, path)))).toBe(true);
+      // one of each thread at most
+      expect(unread.length).toBeLessThanOrEqual(2);
+      agent = console_.runAgent(machine.state);
+      const ended = await console_.runEnds(back.id, 90_000);
+      expect(ended).toMatchObject({ outcome: "clean", attempt: 2 });
+      expect(describeTree(target)).toEqual(before);
+    }
+  });
 });
+
+/** Paths of all files below a folder that may not be there yet. */
+const filesIn = (folder: string): string[] =>
+  existsSync(folder)
+    ? readdirSync(folder, { recursive: true, withFileTypes: true })
+        .filter((one) => one.isFile())
+        .map((one) => relative(folder, join(one.parentPath, one.name)))
+    : [];

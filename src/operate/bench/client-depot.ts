@@ -7,14 +7,18 @@ import { packName, pointName } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import { type PointCounts, sealPoint } from "@/store/point";
 import { OBJECT_ID_BYTES } from "@/store/sealing";
-import { type Compression, StoreWriter } from "@/store/writer";
+import { type Compression, type Sink, StoreWriter } from "@/store/writer";
 import { adopt } from "../adopt";
 
 /** A depot in a folder, as one client has it: a recovery point with whatever is written into it. */
 export async function makeClientDepot(
   folder: string,
   compression: Compression,
-  fill: (writer: StoreWriter, keys: StoreKeys) => Promise<{ root: Uint8Array; counts: PointCounts }>,
+  fill: (
+    writer: StoreWriter,
+    keys: StoreKeys,
+    sink: Sink,
+  ) => Promise<{ root: Uint8Array; counts: PointCounts }>,
 ) {
   mkdirSync(folder);
   const place = new LocalFolder(folder);
@@ -22,18 +26,17 @@ export async function makeClientDepot(
   await describeDepot(place, "5b0f3f0e-6d0f-4a55-9d2e-0c1d2e3f4a5b", new Date());
   const dataKey = randomBytes(32);
   const keys = deriveStoreKeys(dataKey);
-  const writer = new StoreWriter(
-    keys,
-    {
-      known: async (ids) => ids.map(() => false),
-      putPack: async (packId, parts) => {
-        await place.put(packName(space, packId.toString("hex")), parts);
-      },
+  let packs = 0;
+  const sink: Sink = {
+    known: async (ids) => ids.map(() => false),
+    putPack: async (packId, parts) => {
+      await place.put(packName(space, packId.toString("hex")), parts);
+      packs += 1;
     },
-    compression,
-  );
-  const { root, counts } = await fill(writer, keys);
-  const { packs } = await writer.close();
+  };
+  const writer = new StoreWriter(keys, sink, compression);
+  const { root, counts } = await fill(writer, keys, sink);
+  await writer.close();
   const pointId = randomBytes(OBJECT_ID_BYTES);
   await place.put(pointName(space, pointId.toString("hex")), [
     sealPoint(keys, pointId, {

@@ -212,16 +212,17 @@ function placeOne(
   own: OwnFolders | null,
   digest: boolean,
 ): Placed {
-  const unfinished = unfinishedIn(folder);
+  let unfinished: ByteString | null = null;
   try {
     const put = own?.put(folder, name, content, metadata, digest);
     if (put) return put;
+    unfinished = unfinishedIn(folder);
     const named = putFile(unfinished, content, metadata, digest);
     putInPlace(unfinished, `${folder}/${name}`, own !== null);
     return named;
   } catch (error) {
     // what could not be made is not ours
-    if ((error as NodeJS.ErrnoException).syscall !== "open") tryUnlink(unfinished);
+    if (unfinished !== null && (error as NodeJS.ErrnoException).syscall !== "open") tryUnlink(unfinished);
     const coded = error instanceof CodedError;
     return {
       code: (error as NodeJS.ErrnoException).code ?? null,
