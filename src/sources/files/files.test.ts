@@ -366,21 +366,32 @@ describe("a restore that goes on after a break", () => {
   it("takes away what the broken attempt was putting in place when it was killed", async () => {
     const root = freshFolder("killed");
     mkdirSync(join(root, "d/deep"), { recursive: true });
-    for (const name of ["a.txt", "deep/b.txt"]) writeFileSync(join(root, "d", name), `content of ${name}`);
+    for (const name of ["a.txt", "deep/b.txt", "deep/c.txt", "deep/drop.box"])
+      writeFileSync(join(root, "d", name), `content of ${name}`);
     chmodSync(join(root, "d/deep/b.txt"), 0o640);
+    chmodSync(join(root, "d/deep/drop.box"), 0o200);
     symlinkSync("b.txt", join(root, "d/deep/link"));
     const depot = new TestDepot();
     const { root: tree } = await snap(depot, root);
     const target = freshFolder("killed-target");
     const since = new Date(Date.now() - 100);
-    // as the program leaves them at any moment of making them: a file without its content and rights, a link without its time
-    mkdirSync(join(target, "d/deep"), { recursive: true });
-    writeFileSync(join(target, "d/deep/b.txt"), "cont", { mode: 0o200 });
-    symlinkSync("b.txt", join(target, "d/deep/link"));
+    // as the program leaves them at any moment of making them: a file without its content and rights, one without its
+    // rights alone, one whose own rights are those of what is not whole, a link without its time
+    const deep = join(target, "d/deep");
+    mkdirSync(deep, { recursive: true });
+    writeFileSync(join(deep, "b.txt"), "cont", { mode: 0o200 });
+    for (const name of ["c.txt", "drop.box"]) {
+      writeFileSync(join(deep, name), `content of deep/${name}`, { mode: 0o200 });
+      setMtime(Buffer.from(join(deep, name)), statSync(join(root, "d/deep", name), { bigint: true }).mtimeNs);
+    }
+    symlinkSync("b.txt", join(deep, "link"));
+    const whole = statSync(join(deep, "drop.box")).ino;
     const { notes } = await bring(depot, tree, target, { paths: ["/d"], goesOnSince: since });
     expect(notes).toEqual([]);
     expect(describeTree(join(target, "d"))).toEqual(describeTree(join(root, "d")));
+    expect(statSync(join(deep, "drop.box")).ino).toBe(whole);
   });
+
   it("takes nothing for its own that was there before", async () => {
     const root = freshFolder("before");
     mkdirSync(join(root, "d"));

@@ -125,7 +125,7 @@ export function putFile(path: ByteString, content: Uint8Array, metadata: Metadat
 }
 
 /** Rights of a file that is not whole yet: nobody can read what it has so far, but those who may read everything. */
-const UNFINISHED_MODE = 0o200;
+export const UNFINISHED_MODE = 0o200;
 
 /** Whether something at a name is what a program left that died while it put a file there. */
 export const isUnfinished = (there: { readonly mode: number | bigint } | undefined): boolean =>

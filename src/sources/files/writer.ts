@@ -20,7 +20,14 @@ import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, SMALL_BYTES } from "./placing";
 import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn } from "./placing-batch";
-import { isUnfinished, type MetadataLeft, makeFile, setMetadata, setMetadataOpen } from "./put-file";
+import {
+  isUnfinished,
+  type MetadataLeft,
+  makeFile,
+  setMetadata,
+  setMetadataOpen,
+  UNFINISHED_MODE,
+} from "./put-file";
 
 export type ClashRule = "keep-both" | "replace" | "skip";
 
@@ -416,14 +423,7 @@ class Restore {
     for (const path of [wished, this.marked(wished, 1)]) {
       const there = lstatSync(systemPath(path), { bigint: true, throwIfNoEntry: false });
       if (!there || !this.isOurs(path)) continue;
-      if (
-        entry.type === "file" &&
-        there.isFile() &&
-        there.size === BigInt(entry.size ?? 0) &&
-        there.mtimeNs === entry.mtime
-      )
-        return path;
-      if (entry.type === "link" && there.isSymbolicLink() && there.mtimeNs === entry.mtime) return path;
+      if (isWhole(entry, there)) return path;
       if (isLeft(entry, path, there)) tryUnlink(path);
     }
     return null;
@@ -463,6 +463,14 @@ class Restore {
       if (!this.isTaken(other)) return other;
     }
   }
+}
+
+/** Whether what a broken attempt of this restore put there has its content and its time, and a file its rights, which come last. */
+function isWhole(entry: Entry, there: BigIntStats): boolean {
+  if (there.mtimeNs !== entry.mtime) return false;
+  if (entry.type === "link") return there.isSymbolicLink();
+  if (entry.type !== "file" || !there.isFile() || there.size !== BigInt(entry.size ?? 0)) return false;
+  return entry.mode === UNFINISHED_MODE || !isUnfinished(there);
 }
 
 /** Whether a broken attempt of this restore was about to put an item there, and had not given it its time and rights. */
