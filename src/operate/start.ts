@@ -14,6 +14,7 @@ import { type DemoStandin, demoMachines, demoStandins, signInFile, writeStandins
 import { seedDemo } from "@/demo/seed";
 import { makeServices } from "@/server/services";
 import { readSettings, type Settings } from "@/server/settings";
+import { AGENT_ENVIRONMENT, agentProgram } from "./agent-program";
 import { Children } from "./children";
 import { answers, ensureMasterKey, freePort, startCluster, stopCluster } from "./cluster";
 import { settleMasterKey } from "./master-key";
@@ -175,17 +176,10 @@ async function main(): Promise<void> {
       children.keep(
         `agent of ${machine.name}`,
         process.execPath,
-        [
-          "--max-old-space-size=192",
-          "--max-semi-space-size=4",
-          join(project, "dist/agent.mjs"),
-          "run",
-          "--state",
-          machine.state,
-        ],
+        [...agentProgram(project), "run", "--state", machine.state],
         {
           ...env,
-          MALLOC_ARENA_MAX: "2",
+          ...AGENT_ENVIRONMENT,
           // a certificate that nobody else vouches for is its own authority
           ...(secure ? { NODE_EXTRA_CA_CERTS: process.env.DEEPKEEP_TLS_CERT } : {}),
         },

@@ -9,8 +9,10 @@ import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
 import { benchMemory, restoreOnce, storeOnce } from "./memory";
 import { benchPortal } from "./portal";
+import { beProgram } from "./program";
 import { benchVersions } from "./versions";
 
+const ENGINE_PART = "--engine-part";
 // one thing alone, for a part that measures a program of its own
 const [, , alone, ...about] = process.argv;
 const ALONE: Record<string, () => Promise<void>> = {
@@ -23,11 +25,15 @@ if (alone && ALONE[alone]) {
   process.exit(0);
 }
 
-const PARTS: Record<string, () => Promise<Figure[]>> = {
+/** Of the engine: with the agent's settings. */
+const ENGINE: Record<string, () => Promise<Figure[]>> = {
   files: benchFiles,
   restore: benchRestore,
   versions: benchVersions,
   disk: benchDisk,
+};
+/** As the web runs. */
+const PARTS: Record<string, () => Promise<Figure[]>> = {
   memory: benchMemory,
   adopt: benchAdopt,
   console: benchConsole,
@@ -38,24 +44,34 @@ const PARTS: Record<string, () => Promise<Figure[]>> = {
   bandwidth: benchBandwidth,
 };
 
-const wanted = process.argv.slice(2).filter((argument) => argument !== "--json");
-const names = wanted.length ? wanted : Object.keys(PARTS);
-const unknown = names.find((name) => !PARTS[name]);
-if (unknown) {
-  console.error(`There is no part ${unknown}; there are: ${Object.keys(PARTS).join(", ")}; and --json`);
-  process.exit(2);
-}
-// also where it is broken off, or nobody reads what it says any more
-process.on("exit", removeLeftFolders);
-for (const signal of ["SIGINT", "SIGTERM", "SIGHUP"] as const) process.on(signal, () => process.exit(1));
-process.stdout.on("error", () => process.exit(1));
-for (const name of names) {
-  for (const figure of await PARTS[name]!()) {
+async function measure(part: () => Promise<Figure[]>): Promise<void> {
+  for (const figure of await part()) {
     if (json) console.log(JSON.stringify(figure));
     else {
       console.log(
         `${figure.name.padEnd(44)} ${figure.value.toFixed(2).padStart(8)} ${figure.unit.padEnd(4)} ${figure.against.padEnd(30)} ${figure.againstValue.toFixed(2).padStart(8)}   ratio ${figure.ratio.toFixed(2).padStart(6)}, wanted ${figure.wanted}  ${figure.holds ? "holds" : "falls short"}`,
       );
     }
+  }
+}
+
+// also where it is broken off, or nobody reads what it says any more
+process.on("exit", removeLeftFolders);
+for (const signal of ["SIGINT", "SIGTERM", "SIGHUP"] as const) process.on(signal, () => process.exit(1));
+process.stdout.on("error", () => process.exit(1));
+
+if (alone === ENGINE_PART) await measure(ENGINE[about[0]!]!);
+else {
+  const known = [...Object.keys(ENGINE), ...Object.keys(PARTS)];
+  const wanted = process.argv.slice(2).filter((argument) => argument !== "--json");
+  const unknown = wanted.find((name) => !known.includes(name));
+  if (unknown) {
+    console.error(`There is no part ${unknown}; there are: ${known.join(", ")}; and --json`);
+    process.exit(2);
+  }
+  for (const name of wanted.length ? wanted : known) {
+    const part = PARTS[name];
+    if (part) await measure(part);
+    else await beProgram(ENGINE_PART, name, ...(json ? ["--json"] : []));
   }
 }

@@ -1,17 +1,23 @@
-import { execFile } from "node:child_process";
+import { execFile, spawn } from "node:child_process";
+import { once } from "node:events";
 import { promisify } from "node:util";
+import { AGENT_ENVIRONMENT, AGENT_FLAGS } from "../agent-program";
+
+const argumentsOf = (what: readonly string[]) => [...AGENT_FLAGS, process.argv[1]!, ...what];
+const env = { ...process.env, ...AGENT_ENVIRONMENT };
 
 /** The words that this program says when it does one thing alone, as a program of its own with the agent's settings. */
 export async function inProgram(...what: readonly string[]): Promise<string[]> {
-  const { stdout } = await promisify(execFile)(
-    process.execPath,
-    [...AGENT_FLAGS, process.argv[1]!, ...what],
-    {
-      env: { ...process.env, MALLOC_ARENA_MAX: "2" },
-    },
-  );
+  const { stdout } = await promisify(execFile)(process.execPath, argumentsOf(what), { env });
   return stdout.trim().split(" ");
 }
 
-/** As in bin/agent. */
-const AGENT_FLAGS = ["--max-old-space-size=192", "--max-semi-space-size=4"];
+/** Lets a program of its own with the agent's settings say what it says; this one ends where it ends otherwise than well. */
+export async function beProgram(...what: readonly string[]): Promise<void> {
+  const program = spawn(process.execPath, argumentsOf(what), { env, stdio: "inherit" });
+  const end = () => program.kill();
+  process.on("exit", end);
+  const [code] = await once(program, "exit");
+  process.off("exit", end);
+  if (code !== 0) process.exit(1);
+}
