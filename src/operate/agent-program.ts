@@ -6,7 +6,7 @@ import { join } from "node:path";
  */
 export const AGENT_FLAGS: readonly string[] = [
   "--max-old-space-size=192",
-  "--max-semi-space-size=4",
+  "--max-semi-space-size=8",
   "--single-threaded-gc",
 ];
 /** Two arenas of memory: threads do not each keep what they once needed. */
