@@ -88,8 +88,8 @@ export interface Stats {
   readonly allocated: number;
   readonly mtime: bigint;
   readonly ctime: bigint;
-  /** Number of the device as `st_dev` has it. */
-  device(): bigint;
+  readonly deviceMajor: number;
+  readonly deviceMinor: number;
 }
 
 /** Room for a `struct statx`, of which the words below are read. */
@@ -97,7 +97,8 @@ const stat = Buffer.alloc(256);
 const words = new BigInt64Array(stat.buffer, stat.byteOffset, 32);
 const halves = new Uint32Array(stat.buffer, stat.byteOffset, 64);
 
-const deviceOf = (major: number, minor: number): bigint =>
+/** Number of the device as `st_dev` has it. */
+export const deviceOf = ({ deviceMajor: major, deviceMinor: minor }: Stats): bigint =>
   (BigInt(major & 0xfffff000) << 32n) |
   (BigInt(minor & 0xffffff00) << 12n) |
   BigInt(((major & 0xfff) << 8) | (minor & 0xff));
@@ -108,7 +109,6 @@ const secondsAt = (at: number): number => (halves[at + 1]! | 0) * 2 ** 32 + halv
 const timeAt = (at: number): bigint => joinTime(secondsAt(at), halves[at + 2]!);
 
 function told(): Stats {
-  const [major, minor] = [halves[34]!, halves[35]!];
   return {
     mode: halves[7]! & 0xffff,
     links: halves[4]!,
@@ -119,7 +119,8 @@ function told(): Stats {
     allocated: countAt(12) * 512,
     mtime: timeAt(28),
     ctime: timeAt(24),
-    device: () => deviceOf(major, minor),
+    deviceMajor: halves[34]!,
+    deviceMinor: halves[35]!,
   };
 }
 
@@ -140,11 +141,29 @@ function terminatedText(path: ByteString): Uint8Array {
   return pathRoom;
 }
 
-/** A file, folder or link itself. */
-export function statsOf(path: ByteString): Stats {
+function lookedAt(terminatedPath: Uint8Array): Stats {
   const flags = AT_SYMLINK_NOFOLLOW | AT_NO_AUTOMOUNT;
-  if (statxCall(AT_FDCWD, terminatedText(path), flags, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
+  if (statxCall(AT_FDCWD, terminatedPath, flags, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
   return told();
+}
+
+/** A file, folder or link itself. */
+export const statsOf = (path: ByteString): Stats => lookedAt(terminatedText(path));
+
+const besideRoom = Buffer.alloc(pathRoom.length);
+
+/**
+ * The same by the names in one folder, whose path is not put together with each of them: a run looks at every file there is.
+ * Until the next folder is looked into.
+ */
+export function statsIn(folder: ByteString): (name: ByteString) => Stats {
+  const path = folder === "/" ? "/" : `${folder}/`;
+  const begin = path.length < besideRoom.length ? besideRoom.write(path, "latin1") : besideRoom.length;
+  return (name) => {
+    if (begin + name.length >= besideRoom.length) return statsOf(path + name);
+    besideRoom[begin + besideRoom.write(name, begin, "latin1")] = 0;
+    return lookedAt(besideRoom);
+  };
 }
 
 /** What tells of an open file whether its content is what it was: in numbers, since it is asked twice of each. */

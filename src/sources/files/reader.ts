@@ -2,7 +2,7 @@ import { constants, readdirSync, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { type ByteString, showBytes } from "@/store/tree";
 import type { Listed, OpenFile, SourceReader } from "../reader";
-import { readXattrs, type Stats, statsOf } from "./libc";
+import { deviceOf, readXattrs, type Stats, statsIn, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
 import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER } from "./standing-still";
@@ -27,7 +27,7 @@ function listed(name: ByteString, stats: Stats): Listed {
     inode,
     size,
     allocated,
-    sameFile: type === "file" && stats.links > 1 ? `${stats.device()}:${inode}` : undefined,
+    sameFile: type === "file" && stats.links > 1 ? `${deviceOf(stats)}:${inode}` : undefined,
   };
 }
 
@@ -85,20 +85,18 @@ export class FilesReader implements SourceReader {
       throw itemError(error, path);
     }
     const found: Listed[] = [];
+    const { still } = this;
+    // beside the folder, unless another volume begins there that stands still elsewhere
+    const look = still ? (name: ByteString) => statsOf(this.full(joinPath(path, name))) : statsIn(full);
     for (const name of names) {
       try {
-        found.push(listed(name, statsOf(this.entry(path, full, name))));
+        found.push(listed(name, look(name)));
       } catch (error) {
         const child = joinPath(path, name);
         problem(child, itemError(error, child));
       }
     }
     return found;
-  }
-
-  /** Where an entry of a folder is read: beside the folder, unless another volume begins there. */
-  private entry(folder: ByteString, full: ByteString, name: ByteString): ByteString {
-    return this.still ? this.full(joinPath(folder, name)) : joinPath(full, name);
   }
 
   target(path: ByteString): ByteString {
