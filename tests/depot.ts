@@ -112,6 +112,7 @@ export async function bring(
     /** Breaks off after so many files. */
     breakAfter?: number;
     goesOnSince?: Date;
+    mark?: string;
   } = {},
 ) {
   const broken = new AbortController();
@@ -131,6 +132,7 @@ export async function bring(
       note: (code, path) => notes.push({ code, path }),
       progress: { items: 0, bytes: 0 },
       goesOnSince: options.goesOnSince ?? null,
+      ...(options.mark ? { mark: options.mark } : {}),
       restored: () => {
         restored += 1;
         if (restored === options.breakAfter) broken.abort(new Error("the machine went off"));

@@ -102,6 +102,7 @@ export async function restore(
         },
         wantsDigest: () => listed < LISTED_MOST,
         goesOnSince,
+        mark: job.runId,
         progress: reporter.progress,
         signal: reporter.signal,
       },

@@ -158,6 +158,27 @@ describe("a restore that is broken off", () => {
   });
 });
 
+describe("a restore of a large file that is broken off", () => {
+  it("leaves nothing of what was written when its agent was killed", async () => {
+    const data = join(machine.root, "data/large");
+    mkdirSync(data, { recursive: true });
+    writeFileSync(join(data, "hold.bin"), randomBytes(96 * 1024 * 1024));
+    const run = await backUp(console_, machine.sourceId);
+    const before = describeTree(data);
+    const target = join(machine.root, "large again/large");
+    const { run: back } = await console_.ok<{ run: { id: string } }>("POST", "/restores", {
+      items: [{ pointId: run.figures.point, path: "/data/large" }],
+      destination: { kind: "folder", folder: "/large again", machineId: machine.machineId },
+    });
+    while (!existsSync(target) || readdirSync(target).length === 0) await pause(1);
+    await kill(agent);
+    expect(readdirSync(target)).toEqual([expect.stringMatching(/^\.deep-keep-.*\.part$/)]);
+    agent = console_.runAgent(machine.state);
+    expect(await console_.runEnds(back.id, 90_000)).toMatchObject({ outcome: "clean", attempt: 2 });
+    expect(describeTree(target)).toEqual(before);
+  });
+});
+
 /** Paths of all files below a folder that may not be there yet. */
 const filesIn = (folder: string): string[] =>
   existsSync(folder)

@@ -23,7 +23,7 @@ import {
   writeFileSync,
   writeSync,
 } from "node:fs";
-import { join } from "node:path";
+import { basename, join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { folderEntries, walkTree } from "@/store/browse";
 import { Identifier } from "@/store/identity";
@@ -387,8 +387,14 @@ describe("a restore that goes on after a break", () => {
     writeFileSync(join(deep, "b.txt"), "cont", { mode: 0o200 });
     putWithoutRights(root, target, "d/deep/c.txt");
     symlinkSync("b.txt", join(deep, "link"));
-    const { notes } = await bring(depot, tree, target, { paths: ["/d"], goesOnSince: since });
+    // and larger ones under a name of their own, beside that of a restore that goes on at the same time
+    for (const folder of [target, join(target, "d"), deep])
+      writeFileSync(join(folder, ".deep-keep-mine-0a1b2c3d4e5f-7.part"), "the first half");
+    const theirs = join(target, ".deep-keep-theirs-0a1b2c3d4e5f-7.part");
+    writeFileSync(theirs, "the first half");
+    const { notes } = await bring(depot, tree, target, { paths: ["/d"], goesOnSince: since, mark: "mine" });
     expect(notes).toEqual([]);
+    expect(readdirSync(target).sort()).toEqual([basename(theirs), "d"]);
     expect(describeTree(join(target, "d"))).toEqual(describeTree(join(root, "d")));
   });
 

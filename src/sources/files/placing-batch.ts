@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { lstatSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
+import { lstatSync, readdirSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { putBytes } from "@/store/copy";
 import type { Holder } from "@/store/cutting/windows";
@@ -46,6 +46,8 @@ export interface Batch {
   readonly names: string;
   /** Extended attributes of those files that have some, by their number in the batch. */
   readonly attributes: ReadonlyMap<number, NonNullable<Metadata["xattrs"]>>;
+  /** Whose files that are not whole yet they are. */
+  readonly mark: string;
 }
 
 /**
@@ -67,7 +69,10 @@ export class BatchBuilder {
   private readonly holders: Holder[] = [];
   count = 0;
 
-  constructor(private readonly memory: BatchMemory) {}
+  constructor(
+    private readonly memory: BatchMemory,
+    private readonly mark: string,
+  ) {}
 
   /** Ends rather where another folder begins. */
   hasRoomFor(length: number, folder: ByteString): boolean {
@@ -131,8 +136,8 @@ export class BatchBuilder {
   }
 
   batch(): Batch {
-    const { memory, elsewhere, count, folders, names, attributes } = this;
-    return { memory, elsewhere, count, folders, names, attributes };
+    const { memory, elsewhere, count, folders, names, attributes, mark } = this;
+    return { memory, elsewhere, count, folders, names, attributes, mark };
   }
 
   release(): void {
@@ -171,7 +176,8 @@ export const placedOf = ({ digests, others }: ToldShortly, number: number): Plac
   others.get(number) ?? wellPut(digests?.[number] ?? null);
 
 /** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
-export function placeAll({ memory, elsewhere, count, folders, names, attributes }: Batch): ToldShortly {
+export function placeAll(batch: Batch): ToldShortly {
+  const { memory, elsewhere, count, folders, names, attributes, mark } = batch;
   const others = new Map<number, Placed>();
   let digests: (string | null)[] | null = null;
   const eachName = names.split("\0");
@@ -190,7 +196,7 @@ export function placeAll({ memory, elsewhere, count, folders, names, attributes 
       const [mode, uid, gid] = [numbers[at++]!, numbers[at++]!, numbers[at++]!];
       const mtime = joinTime(numbers[at++]!, numbers[at]!);
       const metadata = { mode, uid, gid, mtime, xattrs: attributes.get(i) };
-      const placed = placeOne(folder, eachName[i]!, bytes, metadata, fresh ? own : null, wantsDigest);
+      const placed = placeOne(folder, eachName[i]!, bytes, metadata, fresh ? own : null, wantsDigest, mark);
       if ("code" in placed || placed.owner !== null || placed.attributes.length) others.set(i, placed);
       else if (placed.digest !== null) {
         digests ??= new Array<string | null>(count).fill(null);
@@ -211,12 +217,13 @@ function placeOne(
   /** Where its folder is one of them. */
   own: OwnFolders | null,
   digest: boolean,
+  mark: string,
 ): Placed {
   let unfinished: ByteString | null = null;
   try {
     const put = own?.put(folder, name, content, metadata, digest);
     if (put) return put;
-    unfinished = unfinishedIn(folder);
+    unfinished = unfinishedIn(folder, mark);
     const named = putFile(unfinished, content, metadata, digest);
     putInPlace(unfinished, `${folder}/${name}`, own !== null);
     return named;
@@ -232,14 +239,28 @@ function placeOne(
   }
 }
 
-/** Names of files that are not whole yet: random for this program, then counted. */
-const unfinishedMark = randomBytes(6).toString("hex");
+/** Names of files that are not whole yet: by the mark of whose they are, random for this thread, then counted. */
+const threadMark = randomBytes(6).toString("hex");
 let unfinishedCount = 0;
+const BEGIN = ".deep-keep-";
+const END = ".part";
 
 /** A new name for a file in a folder that has none yet. */
-export function unfinishedIn(folder: ByteString): ByteString {
+export function unfinishedIn(folder: ByteString, mark: string): ByteString {
   unfinishedCount += 1;
-  return `${folder}/.deep-keep-${unfinishedMark}-${unfinishedCount}.part`;
+  return `${folder}/${BEGIN}${mark}-${threadMark}-${unfinishedCount}${END}`;
+}
+
+/** Paths of what is in a folder under such a name, of one mark; none where it cannot be listed. */
+export function unfinishedOf(folder: ByteString, mark: string): ByteString[] {
+  let names: ByteString[];
+  try {
+    names = readdirSync(systemPath(folder || "/"), "latin1");
+  } catch {
+    return [];
+  }
+  const ours = names.filter((name) => name.startsWith(`${BEGIN}${mark}-`) && name.endsWith(END));
+  return ours.map((name) => `${folder}/${name}`);
 }
 
 /** What a thread that places is asked, and what it answers. */

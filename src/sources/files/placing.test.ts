@@ -41,7 +41,7 @@ test("every file is whole, dated and told of in order, however they fall into ba
   await fc.assert(
     fc.asyncProperty(fc.array(size, { maxLength: 150 }), async (sizes) => {
       const folder = freshFolder("placing");
-      const placing = beginPlacing();
+      const placing = beginPlacing("test");
       const told: [number, Placed][] = [];
       const afterwards: number[] = [];
       const contents = sizes.map((length, i) => Buffer.alloc(length, i % 251));
@@ -73,7 +73,7 @@ test("what cannot be put in place is told beside it, and leaves nothing", async 
   mkdirSync(join(folder, "full"));
   writeFileSync(join(folder, "full/something"), "");
   mkdirSync(join(folder, "empty"));
-  const placing = beginPlacing();
+  const placing = beginPlacing("test");
   const told: Record<string, Placed> = {};
   const put = (name: string, more: object = {}) =>
     placing.put(at(folder, name, more), [Buffer.from(name)], (placed) => {
@@ -98,7 +98,7 @@ const small = smallVolume();
 test.skipIf(small === null)(
   "of what there is no room for nothing is left, and the others are whole",
   async () => {
-    const placing = beginPlacing();
+    const placing = beginPlacing("test");
     const told: Placed[] = [];
     for (const fresh of [true, false])
       for (const [i, length] of [10_000, 200_000, 9000].entries())
@@ -133,7 +133,7 @@ test("a file has no other name on its way, and gives way to nothing that came me
   const seen = new Set<string>();
   const watcher = watch(folder, (_event, name) => seen.add(String(name)));
   writeFileSync(join(folder, "meanwhile"), "somebody's");
-  const placing = beginPlacing();
+  const placing = beginPlacing("test");
   const xattrs = [["user.keeper", Buffer.from("ada")]] as const;
   const told: Placed[] = [];
   for (const name of ["one", "two", "meanwhile"])
@@ -159,7 +159,7 @@ test("a file has no other name on its way, and gives way to nothing that came me
 });
 
 test("any number of things can be done after one file, and after none", async () => {
-  const placing = beginPlacing();
+  const placing = beginPlacing("test");
   let done = 0;
   const often = () => {
     for (let i = 0; i < 30_000; i += 1)
@@ -179,7 +179,7 @@ test("any number of things can be done after one file, and after none", async ()
 test("pieces of a large file are written where they belong, and what hinders one comes out", async () => {
   const path = join(freshFolder("placing"), "large");
   const fd = openSync(path, "w");
-  const placing = beginPlacing();
+  const placing = beginPlacing("test");
   const shared = new Uint8Array(new SharedArrayBuffer(20)).fill(65);
   await Promise.all([placing.write(fd, shared.subarray(4, 8), 3), placing.write(fd, Buffer.from("one"), 0)]);
   expect(readFileSync(path, "utf8")).toBe("oneAAAA");
@@ -195,7 +195,7 @@ test("rights and owner come out as they were, whatever a new file gets by itself
   // what is made in it belongs to its group
   if (isRoot) chownSync(folder, 0, 4242);
   chmodSync(folder, 0o2755);
-  const placing = beginPlacing();
+  const placing = beginPlacing("test");
   const owners = isRoot ? [owner, { uid: 1234, gid: 5678 }, { uid: 0, gid: 4242 }] : [owner];
   const wanted = [0o644, 0o666, 0o600, 0o000, 0o777, 0o4755, 0o2711, 0o1640].flatMap((mode) =>
     owners.flatMap((one) => [true, false].map((fresh) => ({ ...one, mode, fresh }))),

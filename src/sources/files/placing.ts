@@ -91,11 +91,15 @@ const writeInThreads =
       ? ((await running.ask(piece)) as PieceWritten)
       : writePiece(piece);
 
-/** Threads where the built programs lie; in this thread otherwise, as in unit tests. */
-export function beginPlacing(): Placing {
-  if (!existsSync(WORKER_FILE)) return new Batches(placeHere, async (piece) => writePiece(piece), 1);
+/**
+ * Threads where the built programs lie; in this thread otherwise, as in unit tests.
+ *
+ * @param mark names files that are not whole yet: letters, digits and dashes
+ */
+export function beginPlacing(mark: string): Placing {
+  if (!existsSync(WORKER_FILE)) return new Batches(mark, placeHere, async (piece) => writePiece(piece), 1);
   const running = theThreads();
-  return new Batches(placeInThreads(running), writeInThreads(running), running.count * 3);
+  return new Batches(mark, placeInThreads(running), writeInThreads(running), running.count * 3);
 }
 
 type Told = (placed: Placed) => void;
@@ -109,7 +113,7 @@ interface Hearers {
 class Batches implements Placing {
   private memory = makeMemory();
   private readonly memories: BatchMemory[] = [];
-  private building = new BatchBuilder(this.memory);
+  private building: BatchBuilder;
   private hearers: Hearers = { told: [], afterwards: [] };
   /** The folder of the last file, and whether what is being gathered began with another one. */
   private folder: ByteString | null = null;
@@ -120,10 +124,13 @@ class Batches implements Placing {
   private readonly underWay = new Set<Promise<unknown>>();
 
   constructor(
+    private readonly mark: string,
     private readonly place: Place,
     private readonly writePiece: WritePiece,
     private readonly width: number,
-  ) {}
+  ) {
+    this.building = new BatchBuilder(this.memory, mark);
+  }
 
   put(
     file: FileToPlace,
@@ -165,7 +172,7 @@ class Batches implements Placing {
     const { hearers, memory, building } = this;
     const batch = building.batch();
     this.memory = this.memories.pop() ?? makeMemory();
-    this.building = new BatchBuilder(this.memory);
+    this.building = new BatchBuilder(this.memory, this.mark);
     this.hearers = { told: [], afterwards: [] };
     const done = this.place(batch, this.begins);
     const settled = done.then(

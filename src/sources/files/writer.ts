@@ -1,3 +1,4 @@
+import { randomUUID } from "node:crypto";
 import {
   type BigIntStats,
   closeSync,
@@ -18,8 +19,8 @@ import type { AtHand, ChunkReader } from "@/store/reader";
 import { Scout } from "@/store/scout";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
 import { joinPath, systemPath } from "./paths";
-import { beginPlacing, SMALL_BYTES } from "./placing";
-import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn } from "./placing-batch";
+import { beginPlacing, type Placing, SMALL_BYTES } from "./placing";
+import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn, unfinishedOf } from "./placing-batch";
 import {
   isUnfinished,
   type MetadataLeft,
@@ -58,6 +59,11 @@ export interface RestoreOptions {
    * and the time that it should have is not restored once more.
    */
   readonly goesOnSince?: Date | null;
+  /**
+   * What files are named by that are not whole yet, the same in each attempt at one restore and in no other's: letters, digits
+   * and dashes. What a broken attempt left under such names is taken away by the one that goes on.
+   */
+  readonly mark?: string;
   readonly progress: { items: number; bytes: number };
   readonly signal: AbortSignal;
 }
@@ -105,7 +111,8 @@ class Restore {
   private readonly firstNames = new Map<string, ByteString>();
   private ownerNoted = false;
   private readonly hasher = new Blake3Hasher();
-  private readonly placing = beginPlacing();
+  private readonly mark: string;
+  private readonly placing: Placing;
   /** Where files are on their way to, in folders that were there. */
   private readonly taken = new Set<ByteString>();
   /** Whether this item made folders, whose files may be on their way. */
@@ -116,6 +123,8 @@ class Restore {
 
   constructor(private readonly options: RestoreOptions) {
     this.base = options.machineRoot === "/" ? "" : byteString(options.machineRoot);
+    this.mark = options.mark ?? randomUUID();
+    this.placing = beginPlacing(this.mark);
   }
 
   drained(): Promise<void> {
@@ -143,6 +152,7 @@ class Restore {
         parent = this.ensureFolder(joinPath(parent, name), null);
       }
     }
+    await this.clearLeft(parent);
     if (names.length === 0) {
       await this.scouted(root, async () => {
         for await (const entry of folderEntries(this.options.store, root))
@@ -231,7 +241,8 @@ class Restore {
     }
     // one that a broken attempt made has not got its rights and times yet
     const made = !there || this.isOurs(path);
-    if (!there) {
+    if (there) await this.clearLeft(path);
+    else {
       mkdirSync(systemPath(path), { mode: 0o700 });
       this.madeFolders = true;
     }
@@ -252,6 +263,14 @@ class Restore {
     });
   }
 
+  /** Takes away what a broken attempt was writing in a folder when it was killed. */
+  private async clearLeft(folder: ByteString): Promise<void> {
+    if (!this.options.goesOnSince || unfinishedOf(folder, this.mark).length === 0) return;
+    // what this one is about to put there has such names too
+    await this.drained();
+    for (const path of unfinishedOf(folder, this.mark)) tryUnlink(path);
+  }
+
   private link(entry: Entry, wished: ByteString, fresh: boolean): void {
     if (!fresh && this.donePreviously(entry, wished) !== null) {
       this.figures.links += 1;
@@ -262,7 +281,7 @@ class Restore {
     if (fresh && this.makeLink(entry, path)) {
       this.noteLeft(path, setMetadata(path, entry, true));
     } else {
-      const unfinished = unfinishedBeside(path);
+      const unfinished = unfinishedBeside(path, this.mark);
       this.makeLink(entry, unfinished);
       this.noteLeft(path, setMetadata(unfinished, entry, true));
       putInPlace(unfinished, path, fresh);
@@ -296,7 +315,7 @@ class Restore {
       await this.placeSmall(entry, path, fresh);
       return true;
     }
-    const unfinished = unfinishedBeside(path);
+    const unfinished = unfinishedBeside(path, this.mark);
     const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
     const first = sameFile ? this.firstNames.get(sameFile) : undefined;
     let digest: string | null = null;
@@ -487,7 +506,8 @@ const isSmall = ({ type, sameFile, extents, size }: Entry): boolean =>
 const WRITTEN_AT_ONCE = 2;
 
 /** A name for what is not whole yet, in the folder that it will have its place in. */
-const unfinishedBeside = (path: ByteString): ByteString => unfinishedIn(path.slice(0, path.lastIndexOf("/")));
+const unfinishedBeside = (path: ByteString, mark: string): ByteString =>
+  unfinishedIn(path.slice(0, path.lastIndexOf("/")), mark);
 
 function systemCode(code: string | undefined | null): Code | null {
   return typeof code === "string" && /^E[A-Z]+$/.test(code) ? "restore.cannot-write" : null;
