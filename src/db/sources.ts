@@ -180,18 +180,23 @@ export const setNextDues = (
     [dues.map((one) => one.id), dues.map((one) => one.nextDueAt), dues.map((one) => one.lastDueAt)],
   );
 
+/** One whose policy follows another one, and when the last run of that one's sources ended. */
+export interface FollowingSource extends DueSource {
+  readonly ledUntil: Date;
+}
+
 /** Sources whose policy follows another one, since whose last runs have all ended theirs has not run. */
 export const sourcesAfter = (tx: Tx) =>
-  all<DueSource>(
+  all<FollowingSource>(
     tx,
-    `select ${DUE}, null as "waitingRun", null as "waitingCause", false as "depotsAway" from ${DUE_FROM}
+    `select ${DUE}, null as "waitingRun", null as "waitingCause", false as "depotsAway", led.until as "ledUntil" from ${DUE_FROM}
+     cross join lateral (select max(r.ended_at) as until from sources f join runs r on r.source_id = f.id
+       where f.policy_id = (s.rules->'when'->>'after')::uuid and r.kind = 'backup' and r.outcome in ('clean', 'caution', 'failed')) led
      where s.rules->'when'->>'after' is not null and not s.paused
        and not exists (select from runs r where r.source_id = s.id and r.kind = 'backup' and r.state <> 'ended')
        and not exists (select from sources f join runs r on r.source_id = f.id and r.kind = 'backup' and r.state <> 'ended'
          where f.policy_id = (s.rules->'when'->>'after')::uuid)
-       and exists (select from sources f where f.policy_id = (s.rules->'when'->>'after')::uuid and exists (select from runs r
-         where r.source_id = f.id and r.kind = 'backup' and r.outcome in ('clean', 'caution', 'failed')
-           and r.ended_at > coalesce((select max(o.due_at) from runs o where o.source_id = s.id and o.kind = 'backup'), s.created_at)))
+       and led.until > coalesce((select max(o.due_at) from runs o where o.source_id = s.id and o.kind = 'backup'), s.created_at)
      for update of s skip locked`,
   );
 

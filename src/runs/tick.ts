@@ -84,7 +84,11 @@ export async function tickFollowers(services: Services): Promise<number> {
     const ready = (await sourcesAfter(tx)).filter((source) => source.reachable && source.keyUsable);
     await make(
       tx,
-      ready.map((source) => dueRun(source, now, "after", "incremental")),
+      ready.map((source) => {
+        // one that ended since, or by a clock that is ahead, would seem not to have been followed
+        const dueAt = new Date(Math.max(now.getTime(), source.ledUntil.getTime() + 1));
+        return dueRun(source, dueAt, "after", "incremental");
+      }),
     );
     return ready.length;
   });
