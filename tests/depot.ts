@@ -13,7 +13,7 @@ import type { PackHolds } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { type PackSource, StoreReader } from "@/store/reader";
-import { byteString, decodeNode, idKey } from "@/store/tree";
+import { byteString, idKey } from "@/store/tree";
 import { type Sink, StoreWriter, type WriterFigures } from "@/store/writer";
 
 export const freshFolder = (name: string): string => mkdtempSync(join(tmpdir(), `deep-keep-${name}-`));
@@ -93,11 +93,8 @@ export async function snap(
     signal: new AbortController().signal,
   });
   const stored = await writer.close();
-  const node = (id: Uint8Array) => {
-    const bytes = nodes.get(idKey(id));
-    return bytes ? decodeNode(bytes) : previous!.node(id);
-  };
-  return { ...result, stored, notes, previous: { root: result.root, node } };
+  const bytes = (id: Uint8Array) => nodes.get(idKey(id)) ?? previous!.bytes(id);
+  return { ...result, stored, notes, previous: { root: result.root, bytes } };
 }
 
 /** Restores paths of a snapshot below `machineRoot`. */

@@ -2,7 +2,7 @@ import { randomBytes } from "node:crypto";
 import { appendFileSync, readFileSync, statSync, truncateSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
-import { encodeFolder } from "@/store/tree";
+import { decodeNode, encodeFolder } from "@/store/tree";
 import { freshFolder } from "../../tests/depot";
 import { AgentState } from "./state";
 
@@ -26,7 +26,7 @@ describe("what an agent remembers of the last point", () => {
   it("comes back for its root, and for no other", () => {
     const { state } = remembered();
     const tree = state.openTree(SOURCE, root)!;
-    expect(tree.node(child)).toMatchObject({ kind: "folder", entries: [{ name: "b" }] });
+    expect(decodeNode(tree.bytes(child))).toMatchObject({ kind: "folder", entries: [{ name: "b" }] });
     tree.close();
     expect(state.openTree(SOURCE, randomBytes(32))).toBeNull();
     expect(state.openTree("another", root)).toBeNull();
@@ -48,8 +48,8 @@ describe("what an agent remembers of the last point", () => {
     memory.keep(child, null);
     memory.commit(next);
     const tree = state.openTree(SOURCE, next)!;
-    expect(tree.node(child)).toMatchObject({ entries: [{ name: "b" }] });
-    expect(() => tree.node(root)).toThrow(/lacks a node/);
+    expect(decodeNode(tree.bytes(child))).toMatchObject({ entries: [{ name: "b" }] });
+    expect(() => tree.bytes(root)).toThrow(/lacks a node/);
     tree.close();
   });
 

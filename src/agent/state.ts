@@ -15,8 +15,8 @@ import { join } from "node:path";
 import { z } from "zod";
 import type { SnapshotLedger } from "@/sources/files/standing-still";
 import type { PreviousTree } from "@/sources/snapshot";
+import { IdNumbers } from "@/store/id-numbers";
 import { ID_BYTES } from "@/store/identity";
-import { decodeNode, idKey, type TreeNode } from "@/store/tree";
 
 /** What an agent keeps on its machine: who it is, and the trees of its last recovery points. All files 0600. */
 const identitySchema = z.object({
@@ -112,12 +112,30 @@ export class AgentState {
 const TREE_MAGIC = Buffer.from("DKTREE01");
 const RECORD_HEAD = ID_BYTES + 4;
 
+/** Read at once where the records of a tree are looked up; most nodes are shorter. */
+const READ_BYTES = 4096;
+
+/** Reads what there is from a place of a file on, as much as there is room for; less at its end. */
+function readAll(fd: number, into: Buffer, position: number): number {
+  let filled = 0;
+  while (filled < into.length) {
+    const got = readSync(fd, into, filled, into.length - filled, position + filled);
+    if (got === 0) break;
+    filled += got;
+  }
+  return filled;
+}
+
 /** A tree on the disk: magic, root id, then nodes as id, length (u32 LE), bytes. */
 export class RememberedTree implements PreviousTree {
+  private readonly head = Buffer.allocUnsafe(READ_BYTES);
+
   private constructor(
     private readonly fd: number,
     readonly root: Uint8Array,
-    private readonly places: ReadonlyMap<string, readonly [offset: number, length: number]>,
+    private readonly ids: IdNumbers,
+    /** Where the record of each id begins. */
+    private readonly places: readonly number[],
   ) {}
 
   static open(path: string, root: Uint8Array): RememberedTree | null {
@@ -132,42 +150,47 @@ export class RememberedTree implements PreviousTree {
     return tree;
   }
 
+  /** Goes through the records, without holding them. */
   private static index(fd: number, root: Uint8Array): RememberedTree | null {
     const { size } = fstatSync(fd);
-    const bytes = Buffer.allocUnsafe(size);
-    for (let at = 0; at < size; ) {
-      const got = readSync(fd, bytes, at, size - at, at);
-      if (got === 0) return null;
-      at += got;
-    }
+    const window = Buffer.allocUnsafe(FLUSH_BYTES);
     const start = TREE_MAGIC.length + ID_BYTES;
+    let [from, filled] = [0, readAll(fd, window, 0)];
     if (
-      size < start ||
-      !bytes.subarray(0, 8).equals(TREE_MAGIC) ||
-      Buffer.compare(bytes.subarray(8, start), root) !== 0
+      filled < start ||
+      !window.subarray(0, 8).equals(TREE_MAGIC) ||
+      Buffer.compare(window.subarray(8, start), root) !== 0
     )
       return null;
-    const places = new Map<string, readonly [number, number]>();
+    const ids = new IdNumbers();
+    const places: number[] = [];
     for (let at = start; at < size; ) {
-      if (at + RECORD_HEAD > size) return null;
-      const length = bytes.readUInt32LE(at + ID_BYTES);
-      if (at + RECORD_HEAD + length > size) return null;
-      places.set(idKey(bytes.subarray(at, at + ID_BYTES)), [at + RECORD_HEAD, length]);
-      at += RECORD_HEAD + length;
+      if (at + RECORD_HEAD > from + filled) {
+        from = at;
+        filled = readAll(fd, window, from);
+        if (filled < RECORD_HEAD) return null;
+      }
+      const end = at + RECORD_HEAD + window.readUInt32LE(at - from + ID_BYTES);
+      if (end > size) return null;
+      places[ids.add(window, at - from)] = at;
+      at = end;
     }
-    return places.has(idKey(root)) ? new RememberedTree(fd, root, places) : null;
+    return ids.find(root) >= 0 ? new RememberedTree(fd, root, ids, places) : null;
   }
 
   bytes(id: Uint8Array): Buffer {
-    const place = this.places.get(idKey(id));
-    if (!place) throw new Error("a remembered tree lacks a node");
-    const bytes = Buffer.allocUnsafe(place[1]);
-    readSync(this.fd, bytes, 0, place[1], place[0]);
+    const place = this.places[this.ids.find(id)];
+    if (place === undefined) throw new Error("a remembered tree lacks a node");
+    const filled = readAll(this.fd, this.head, place);
+    const length = this.head.readUInt32LE(ID_BYTES);
+    const bytes = Buffer.allocUnsafe(length);
+    const there = this.head.copy(bytes, 0, RECORD_HEAD, Math.min(filled, RECORD_HEAD + length));
+    if (
+      there < length &&
+      readAll(this.fd, bytes.subarray(there), place + RECORD_HEAD + there) < length - there
+    )
+      throw new Error("a remembered tree became shorter");
     return bytes;
-  }
-
-  node(id: Uint8Array): TreeNode {
-    return decodeNode(this.bytes(id));
   }
 
   close(): void {
@@ -181,7 +204,7 @@ const FLUSH_BYTES = 1024 * 1024;
 export class TreeMemory {
   private readonly fd: number;
   private readonly unfinished: string;
-  private readonly written = new Set<string>();
+  private readonly written = new IdNumbers();
   private waiting: Buffer[] = [];
   private waitingBytes = 0;
 
@@ -209,9 +232,9 @@ export class TreeMemory {
 
   /** Keeps a node; without bytes it is taken over from the previous tree. */
   keep(id: Uint8Array, bytes: Uint8Array | null): void {
-    const key = idKey(id);
-    if (this.written.has(key)) return;
-    this.written.add(key);
+    const { count } = this.written;
+    this.written.add(id);
+    if (this.written.count === count) return;
     const content = bytes ?? this.previous!.bytes(id);
     const head = Buffer.alloc(RECORD_HEAD);
     head.set(id);

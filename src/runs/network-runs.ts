@@ -12,7 +12,7 @@ import { MailboxReader } from "@/sources/mail/reader";
 import type { PreviousTree } from "@/sources/snapshot";
 import type { ChunkReader } from "@/store/reader";
 import { makeKeyPair } from "@/store/secrets";
-import { idKey, type TreeNode } from "@/store/tree";
+import { decodeNode, idKey } from "@/store/tree";
 import { type Executor, nextJob } from "./agent-desk";
 import { inProcessLink } from "./in-process-link";
 import { tenantOf } from "./mail-tenant";
@@ -117,15 +117,16 @@ export class NetworkRuns {
 
 /** The whole tree of a recovery point in memory: what the network reaches is read by folder, and its trees are small. */
 async function loadTree(reader: ChunkReader, root: Uint8Array): Promise<PreviousTree> {
-  const nodes = new Map<string, TreeNode>();
+  const nodes = new Map<string, Uint8Array>();
   const load = async (id: Uint8Array): Promise<void> => {
     const key = idKey(id);
     if (nodes.has(key)) return;
-    const node = await reader.node(id);
-    nodes.set(key, node);
+    const bytes = await reader.rawNode(id);
+    nodes.set(key, bytes);
+    const node = decodeNode(bytes);
     if (node.kind === "pages") for (const page of node.pages) await load(page.node);
     if (node.kind === "folder") for (const entry of node.entries) if (entry.node) await load(entry.node);
   };
   await load(root);
-  return { root, node: (id) => nodes.get(idKey(id))! };
+  return { root, bytes: (id) => nodes.get(idKey(id))! };
 }

@@ -42,8 +42,14 @@ export interface OpenFile {
 export interface SourceReader {
   /** Metadata of one path. Throws `folder.missing` when it is not there. */
   look(path: ByteString): Listed | Promise<Listed>;
-  /** What is in a folder, in byte order of the names; `problem` is called for an entry that cannot be looked at. */
-  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[] | Promise<Listed[]>;
+  /**
+   * What is in a folder, in byte order of the names, each looked at when it is come to; `problem` is called for an entry that
+   * cannot be looked at.
+   */
+  list(
+    path: ByteString,
+    problem: (path: ByteString, error: unknown) => void,
+  ): Iterable<Listed> | Promise<Iterable<Listed>>;
   open(path: ByteString): OpenFile | Promise<OpenFile>;
   /** Where this machine has a file: what has such a place is opened and read by a thread of its own. */
   place?(path: ByteString): ByteString;

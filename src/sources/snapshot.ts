@@ -2,20 +2,12 @@ import { type Code, CodedError } from "@/core/codes";
 import type { Selector } from "@/core/selection/selection";
 import { outermostFolders } from "@/core/selection/selection";
 import { Windows } from "@/store/cutting/windows";
+import { FolderNodes } from "@/store/folder-nodes";
 import { ID_BYTES } from "@/store/identity";
 import type { StoreKeys } from "@/store/keys";
+import { KnownFolder } from "@/store/known-folder";
 import type { PointCounts } from "@/store/point";
-import {
-  type ByteString,
-  type Entry,
-  encodeChunkPage,
-  encodeFolder,
-  encodePages,
-  type FolderPage,
-  pageEntries,
-  showBytes,
-  type TreeNode,
-} from "@/store/tree";
+import { type ByteString, type Entry, encodeChunkPage, encodeEntry, showBytes } from "@/store/tree";
 import type { StoreWriter } from "@/store/writer";
 import { beginContents, type Content, type Contents } from "./content/contents";
 import type { Listed, SourceReader } from "./reader";
@@ -23,7 +15,8 @@ import type { Listed, SourceReader } from "./reader";
 /** The tree of the recovery point before, for telling what is unchanged. */
 export interface PreviousTree {
   readonly root: Uint8Array;
-  node(id: Uint8Array): TreeNode;
+  /** The bytes of a node. */
+  bytes(id: Uint8Array): Uint8Array;
 }
 
 export interface SnapshotProgress {
@@ -87,47 +80,106 @@ export async function storeSnapshot(options: SnapshotOptions): Promise<SnapshotR
   return new Snapshot(options).run();
 }
 
-interface StoredFolder {
-  readonly node: Uint8Array;
-  readonly entries: number;
+/** A file as the evidence needs it. */
+interface Seen {
+  readonly name: ByteString;
+  readonly dense: boolean;
 }
 
-/** A folder as the point before has it: its entries by name, and its nodes: one, or an index and its pages. */
-interface PreviousFolder {
-  readonly entries: ReadonlyMap<ByteString, Entry>;
-  readonly nodes: readonly Uint8Array[];
+const seenIn = ({ name, dense }: Entry): Seen => ({ name, dense: dense === true });
+/** Of so many files of a folder, the names that went are held against those that came. */
+const MOST_SEEN = 50_000;
+
+/** An entry that is not there yet, or waits for one before it; null for what could not be read. */
+interface Place {
+  readonly name: ByteString;
+  bytes: Buffer | null | undefined;
 }
 
-/** A folder that is being walked, or whose files are being read: done when the last of its entries has come. */
+/**
+ * A folder that is being walked, or whose files are being read: done when the last of its entries has come. Those that have
+ * come, up to the first that is still to come, are encoded already.
+ */
 class FolderUnderWay {
-  readonly entries: (Entry | null)[] = [];
-  /** Entries that are to come, and the walk itself. */
-  private awaited = 1;
+  readonly known: KnownFolder;
+  /** Nothing in it differs from what is known. */
+  same: boolean;
+  /** Files that differ in their content. */
+  changed = 0;
+  removed = 0;
+  /** Files that are gone, and those of new names where the folder was known; of very many the first. */
+  readonly gone: Seen[] = [];
+  readonly come: Seen[] = [];
+  private places: Place[] = [];
+  private first = 0;
+  private walked = false;
 
   constructor(
     readonly path: ByteString,
-    readonly before: PreviousFolder,
+    bytesOf: PreviousTree["bytes"],
+    node: Uint8Array | undefined,
     /** Nanoseconds since 1970, before it was listed. */
     readonly listedAt: bigint,
+    private readonly nodes: FolderNodes,
     private readonly done: (folder: FolderUnderWay) => void,
-  ) {}
-
-  /** Keeps a place for an entry that comes later. */
-  expect(): number {
-    this.awaited += 1;
-    return this.entries.push(null) - 1;
+  ) {
+    this.known = new KnownFolder(bytesOf, node, (known) => {
+      this.same = false;
+      if (known.type !== "file") return;
+      this.removed += 1;
+      if (this.gone.length < MOST_SEEN) this.gone.push(seenIn(known.entry()));
+    });
+    this.same = !this.known.empty;
   }
 
-  fill(place: number, entry: Entry | null): void {
-    this.entries[place] = entry;
+  /** Takes over the entry that is known, as it is. */
+  keep(): void {
+    const { name, memory, begin, end } = this.known;
+    if (this.places.length === 0) this.nodes.add(name, memory, begin, end);
+    else this.places.push({ name, bytes: this.known.bytes() });
+  }
+
+  /** Keeps a place for an entry that comes later. */
+  expect(name: ByteString): Place {
+    const place = { name, bytes: undefined };
+    this.places.push(place);
+    return place;
+  }
+
+  fill(place: Place, bytes: Buffer | null): void {
+    place.bytes = bytes;
+    while (this.first < this.places.length) {
+      const { name, bytes: ready } = this.places[this.first]!;
+      if (ready === undefined) break;
+      if (ready) this.nodes.add(name, ready);
+      this.first += 1;
+    }
+    if (this.first === this.places.length || this.first >= PLACES_PASSED) {
+      this.places = this.places.slice(this.first);
+      this.first = 0;
+    }
     this.settle();
   }
 
-  settle(): void {
-    this.awaited -= 1;
-    if (this.awaited === 0) this.done(this);
+  /** All that is in it was come to. */
+  end(): void {
+    this.known.finish();
+    this.walked = true;
+    this.settle();
+  }
+
+  /** The node of all its entries. */
+  store(): Uint8Array {
+    return this.nodes.end();
+  }
+
+  private settle(): void {
+    if (this.walked && this.places.length === 0) this.done(this);
   }
 }
+
+/** So many places of a large folder that have passed are let go of at once. */
+const PLACES_PASSED = 1024;
 
 class Snapshot {
   private readonly counts = { files: 0, folders: 0, links: 0, bytes: 0 };
@@ -166,10 +218,10 @@ class Snapshot {
       Buffer.from(folder, "utf8").toString("latin1"),
     );
     const { root } = this.options.previous ?? {};
-    const stored = await this.storePart("/", folders, root).finally(() => this.contents.end());
+    const node = await this.storePart("/", folders, root).finally(() => this.contents.end());
     await this.options.writer.flush();
     this.windows.giveBack();
-    return { root: stored.node, counts: this.counts, figures: this.figures };
+    return { root: node, counts: this.counts, figures: this.figures };
   }
 
   /** A folder on the way to the chosen ones, or a chosen one itself. */
@@ -177,12 +229,12 @@ class Snapshot {
     path: ByteString,
     chosen: readonly ByteString[],
     previous: Uint8Array | undefined,
-  ): Promise<StoredFolder> {
+  ): Promise<Uint8Array> {
     if (chosen.includes(path)) return this.storeWhole(path, previous);
     const base = path === "/" ? "" : path;
     const names = [...new Set(chosen.map((folder) => folder.slice(base.length + 1).split("/")[0]!))].sort();
-    const before = this.previousFolder(previous);
-    const entries: Entry[] = [];
+    const known = new KnownFolder(this.bytesOf, previous, () => {});
+    const nodes = this.folderNodes();
     for (const name of names) {
       const child = `${base}/${name}`;
       const below = chosen.filter((folder) => folder === child || folder.startsWith(`${child}/`));
@@ -197,34 +249,39 @@ class Snapshot {
         continue;
       }
       this.counts.folders += 1;
-      const stored = await this.storePart(child, below, before.entries.get(name)?.node);
+      const before = known.moveTo(name) ? known.node : undefined;
+      const node = await this.storePart(child, below, before);
       const xattrs = this.options.reader.xattrs(child);
-      entries.push({ ...metadata(found, xattrs, lookedAt), type: "folder", node: stored.node });
+      nodes.add(name, encodeEntry({ ...metadata(found, xattrs, lookedAt), type: "folder", node }));
     }
-    return { node: this.addFolder(entries), entries: entries.length };
+    return nodes.end();
   }
 
   /** A folder with all that is in it, until the last of its files is read. */
-  private async storeWhole(path: ByteString, previous: Uint8Array | undefined): Promise<StoredFolder> {
-    let stored: StoredFolder | null = null;
-    await this.walk(path, previous, (folder) => {
-      stored = folder;
+  private async storeWhole(path: ByteString, previous: Uint8Array | undefined): Promise<Uint8Array> {
+    let stored: Uint8Array | null = null;
+    await this.walk(path, previous, (node) => {
+      stored = node;
     });
     await this.contents.drained();
     return stored!;
   }
 
-  /** Walks a folder and those below; `done` hears of it when its files are read too. */
+  /** Walks a folder and those below; `done` hears of its node when its files are read too. */
   private async walk(
     path: ByteString,
     previous: Uint8Array | undefined,
-    done: (stored: StoredFolder) => void,
+    done: (node: Uint8Array) => void,
   ): Promise<void> {
-    const before = this.previousFolder(previous);
-    const folder = new FolderUnderWay(path, before, nowNanoseconds(), (walked) =>
-      done(this.storeFolder(walked)),
+    const folder = new FolderUnderWay(
+      path,
+      this.bytesOf,
+      previous,
+      nowNanoseconds(),
+      this.folderNodes(),
+      (walked) => done(this.storeFolder(walked)),
     );
-    let found: Listed[] = [];
+    let found: Iterable<Listed> = [];
     try {
       const listing = this.options.reader.list(path, this.problem);
       found = listing instanceof Promise ? await listing : listing;
@@ -240,59 +297,79 @@ class Snapshot {
       const under = this.storeItem(folder, item, `${base}/${item.name}`);
       if (under) await under;
     }
-    folder.settle();
+    folder.end();
   }
 
   private storeItem(folder: FolderUnderWay, item: Listed, path: ByteString): Promise<void> | null {
-    const { selector, reader, progress } = this.options;
-    const old = folder.before.entries.get(item.name);
+    const { selector, progress } = this.options;
+    const known = folder.known.moveTo(item.name);
     switch (item.type) {
       case "other":
         if (selector.takesFile(showBytes(path))) this.options.note("file.special", showBytes(path), "");
+        folder.same &&= !known;
         return null;
-      case "folder": {
-        if (!selector.takesFolder(showBytes(path))) return null;
-        this.counts.folders += 1;
-        progress.items += 1;
-        const place = folder.expect();
-        const stored = ({ node }: Pick<StoredFolder, "node">) => {
-          const unchanged =
-            old?.type === "folder" &&
-            sameTimes(item, old) &&
-            old.node &&
-            Buffer.compare(old.node, node) === 0;
-          folder.fill(
-            place,
-            unchanged
-              ? old
-              : { ...metadata(item, reader.xattrs(path), folder.listedAt), type: "folder", node },
-          );
-        };
-        if (reader.passesOver(path)) {
-          stored({ node: this.addFolder([]) });
+      case "folder":
+        if (selector.takesFolder(showBytes(path))) return this.storeSubfolder(folder, item, path, known);
+        break;
+      case "link":
+        if (selector.takesFile(showBytes(path))) {
+          this.counts.links += 1;
+          progress.items += 1;
+          this.storeLink(folder, item, path, known);
           return null;
         }
-        return this.walk(path, old?.type === "folder" ? old.node : undefined, stored);
-      }
-      case "link": {
-        if (!selector.takesFile(showBytes(path))) return null;
-        this.counts.links += 1;
-        progress.items += 1;
-        if (old?.type === "link" && sameTimes(item, old)) folder.entries.push(old);
-        else
-          try {
-            const target = reader.target(path);
-            const xattrs = reader.xattrs(path);
-            folder.entries.push({ ...metadata(item, xattrs, folder.listedAt), type: "link", target });
-          } catch (error) {
-            this.problem(path, error);
-          }
-        return null;
-      }
+        break;
       case "file":
-        return selector.takesFile(showBytes(path), item.size, item.mtime)
-          ? this.storeFile(folder, item, path, old)
-          : null;
+        if (selector.takesFile(showBytes(path), item.size, item.mtime)) {
+          progress.items += 1;
+          return this.storeFile(folder, item, path, known);
+        }
+    }
+    // it is left out now
+    folder.same &&= !known;
+    return null;
+  }
+
+  private storeSubfolder(
+    folder: FolderUnderWay,
+    item: Listed,
+    path: ByteString,
+    isKnown: boolean,
+  ): Promise<void> | null {
+    const { reader, progress } = this.options;
+    this.counts.folders += 1;
+    progress.items += 1;
+    const place = folder.expect(item.name);
+    const { known } = folder;
+    const before = isKnown && known.type === "folder" ? known.node : undefined;
+    const old = before && sameTimes(item, known) ? known.bytes() : null;
+    const stored = (node: Uint8Array) => {
+      if (old && Buffer.compare(before!, node) === 0) {
+        folder.fill(place, old);
+        return;
+      }
+      folder.same = false;
+      const facts = metadata(item, reader.xattrs(path), folder.listedAt);
+      folder.fill(place, encodeEntry({ ...facts, type: "folder", node }));
+    };
+    if (!reader.passesOver(path)) return this.walk(path, before, stored);
+    stored(this.folderNodes().end());
+    return null;
+  }
+
+  private storeLink(folder: FolderUnderWay, item: Listed, path: ByteString, known: boolean): void {
+    if (known && folder.known.type === "link" && sameTimes(item, folder.known)) {
+      folder.keep();
+      return;
+    }
+    folder.same = false;
+    const { reader } = this.options;
+    try {
+      const target = reader.target(path);
+      const facts = metadata(item, reader.xattrs(path), folder.listedAt);
+      folder.fill(folder.expect(item.name), encodeEntry({ ...facts, type: "link", target }));
+    } catch (error) {
+      this.problem(path, error);
     }
   }
 
@@ -300,29 +377,38 @@ class Snapshot {
     folder: FolderUnderWay,
     item: Listed,
     path: ByteString,
-    old: Entry | undefined,
+    isKnown: boolean,
   ): Promise<void> | null {
-    const { progress } = this.options;
-    progress.items += 1;
+    const { known } = folder;
+    const wasFile = isKnown && known.type === "file";
     if (
+      wasFile &&
       !this.options.readAll &&
-      old?.type === "file" &&
-      old.size === item.size &&
-      sameTimes(item, old) &&
-      old.sameFile === item.sameFile
+      known.size === item.size &&
+      sameTimes(item, known) &&
+      known.sameFile === item.sameFile
     ) {
+      const { progress } = this.options;
       this.figures.filesUnchanged += 1;
       this.count(item.size);
       progress.unread = (progress.unread ?? 0) + item.size;
-      folder.entries.push(old);
+      folder.keep();
       return null;
     }
-    const place = folder.expect();
+    folder.same = false;
+    const old = wasFile ? known.entry() : null;
+    const isNew = !isKnown && !known.empty;
+    const place = folder.expect(item.name);
     return this.contents.read(path, item.size, (content) => {
       if (content instanceof CodedError) {
         this.problem(path, content);
         folder.fill(place, null);
-      } else folder.fill(place, this.fileEntry(folder, item, path, content));
+        return;
+      }
+      const entry = this.fileEntry(folder, item, path, content);
+      if (old) this.countChange(folder, old, entry);
+      if (isNew && folder.come.length < MOST_SEEN) folder.come.push(seenIn(entry));
+      folder.fill(place, encodeEntry(entry));
     });
   }
 
@@ -370,27 +456,17 @@ class Snapshot {
   }
 
   /** A folder of which all entries have come. */
-  private storeFolder({ path, before: previous, entries: places }: FolderUnderWay): StoredFolder {
-    const { entries: before, nodes } = previous;
-    const [node] = nodes;
-    const entries = places.filter((entry) => entry !== null);
-    let same = node !== undefined && entries.length === before.size;
-    let changedHere = 0;
-    for (const entry of before.size ? entries : []) {
-      const old = before.get(entry.name);
-      if (entry === old) continue;
-      same = false;
-      if (old?.type === "file" && entry.type === "file" && this.countChange(old, entry)) changedHere += 1;
+  private storeFolder(folder: FolderUnderWay): Uint8Array {
+    const { known, same } = folder;
+    this.figures.removed += folder.removed;
+    const changed = folder.changed + this.countRenamed(folder.gone, folder.come);
+    if (changed > this.busiest) {
+      this.busiest = changed;
+      this.figures.busiestFolder = showBytes(folder.path);
     }
-    const gone = this.removedFiles(before, entries);
-    this.figures.removed += gone.length;
-    changedHere += this.countRenamed(gone, before, entries);
-    if (changedHere > this.busiest) {
-      this.busiest = changedHere;
-      this.figures.busiestFolder = showBytes(path);
-    }
-    if (same) for (const kept of nodes) this.options.keepNode(kept, null);
-    return { node: same ? node! : this.addFolder(entries), entries: entries.length };
+    if (!same) return folder.store();
+    for (const node of known.nodes) this.options.keepNode(node, null);
+    return known.nodes[0]!;
   }
 
   private chunkList(ids: Uint8Array): Pick<Entry, "chunks" | "chunkPages"> {
@@ -402,64 +478,34 @@ class Snapshot {
     return { chunks: undefined, chunkPages: Buffer.concat(pages) };
   }
 
-  private addFolder(entries: readonly Entry[]): Buffer {
-    const pages = pageEntries(entries);
-    if (pages.length === 1) return this.addNode(encodeFolder(pages[0]!));
-    const index: FolderPage[] = pages.map((page) => ({
-      first: page[0]!.name,
-      node: this.addNode(encodeFolder(page)),
-      count: page.length,
-    }));
-    return this.addNode(encodePages(index));
+  private folderNodes(): FolderNodes {
+    return new FolderNodes(this.addNode);
   }
 
-  private addNode(bytes: Buffer): Buffer {
+  private readonly addNode = (bytes: Buffer): Buffer => {
     const id = this.options.writer.add("tree", bytes);
     this.options.keepNode(id, bytes);
     return id;
-  }
+  };
 
-  private previousFolder(node: Uint8Array | undefined): PreviousFolder {
-    const entries = new Map<ByteString, Entry>();
-    const nodes: Uint8Array[] = [];
-    const collect = (id: Uint8Array) => {
-      nodes.push(id);
-      const content = this.options.previous!.node(id);
-      if (content.kind === "folder") for (const entry of content.entries) entries.set(entry.name, entry);
-      else if (content.kind === "pages") for (const page of content.pages) collect(page.node);
-    };
-    if (node && this.options.previous) collect(node);
-    return { entries, nodes };
-  }
+  private readonly bytesOf = (id: Uint8Array): Uint8Array => this.options.previous!.bytes(id);
 
-  private countChange(old: Entry, now: Entry): boolean {
-    if (old.chunks && now.chunks && Buffer.compare(old.chunks, now.chunks) === 0) return false;
+  private countChange(folder: FolderUnderWay, old: Entry, now: Entry): void {
+    if (old.chunks && now.chunks && Buffer.compare(old.chunks, now.chunks) === 0) return;
+    folder.changed += 1;
     this.figures.changed += 1;
     if (now.dense && !old.dense) this.figures.denser += 1;
-    return true;
-  }
-
-  private removedFiles(before: ReadonlyMap<ByteString, Entry>, entries: readonly Entry[]): Entry[] {
-    if (before.size === 0) return [];
-    const names = new Set(entries.map((entry) => entry.name));
-    return [...before.values()].filter((entry) => entry.type === "file" && !names.has(entry.name));
   }
 
   /**
    * Counts files that came under the name of one that went, with another ending or one more: `plan.odt` that is
    * `plan.odt.x7` now, or `plan.x7`. Those that turned dense on the way are counted as such.
    */
-  private countRenamed(
-    gone: readonly Entry[],
-    before: ReadonlyMap<ByteString, Entry>,
-    entries: readonly Entry[],
-  ): number {
+  private countRenamed(gone: readonly Seen[], newOnes: readonly Seen[]): number {
     if (gone.length === 0) return 0;
-    const come = new Map<ByteString, Entry[]>();
-    for (const entry of entries) {
-      if (entry.type !== "file" || before.has(entry.name)) continue;
-      for (const stem of stemsOf(entry.name)) come.set(stem, [...(come.get(stem) ?? []), entry]);
-    }
+    const come = new Map<ByteString, Seen[]>();
+    for (const seen of newOnes)
+      for (const stem of stemsOf(seen.name)) come.set(stem, [...(come.get(stem) ?? []), seen]);
     let renamed = 0;
     for (const old of gone) {
       const now = come.get(old.name)?.[0] ?? stemsOf(old.name).flatMap((stem) => come.get(stem) ?? [])[0];
@@ -506,5 +552,5 @@ function metadata(item: Listed, xattrs: NonNullable<Entry["xattrs"]>, listedAt: 
   };
 }
 
-const sameTimes = (item: Listed, old: Entry): boolean =>
+const sameTimes = (item: Listed, old: Pick<Entry, "mtime" | "ctime" | "inode">): boolean =>
   old.ctime !== undefined && item.ctime === old.ctime && item.mtime === old.mtime && item.inode === old.inode;

@@ -7,6 +7,7 @@ const BYTES = 2;
 const TEXT = 3;
 const ARRAY = 4;
 const MAP = 5;
+const LONG = 0x1b;
 const DOUBLE = 0xfb;
 
 /** Keys of two letters that were read before, so that one is not made anew for every entry. */
@@ -20,6 +21,11 @@ export class CborReader {
   private at = 0;
 
   constructor(private readonly memory: Buffer) {}
+
+  /** How much of it was read, bytes. */
+  get position(): number {
+    return this.at;
+  }
 
   /** All of it was read. */
   get ended(): boolean {
@@ -47,7 +53,7 @@ export class CborReader {
     if (size === 0x18) return this.byte();
     if (size === 0x19) return this.memory.readUInt16BE(this.span(2));
     if (size === 0x1a) return this.memory.readUInt32BE(this.span(4));
-    if (size !== 0x1b) throw new UnknownCbor();
+    if (size !== LONG) throw new UnknownCbor();
     const high = this.memory.readUInt32BE(this.span(4));
     const count = high * 2 ** 32 + this.memory.readUInt32BE(this.span(4));
     if (count > Number.MAX_SAFE_INTEGER) throw new UnknownCbor();
@@ -89,6 +95,28 @@ export class CborReader {
     if (head >> 5 === UNSIGNED) return this.counted(head);
     if (head >> 5 === NEGATIVE) return -1 - this.counted(head);
     throw new UnknownCbor();
+  }
+
+  /** A whole number of 64 bits without a sign. */
+  whole(): bigint {
+    if (this.memory[this.at] !== LONG) return BigInt(this.number());
+    this.at += 1;
+    return this.memory.readBigUInt64BE(this.span(8));
+  }
+
+  /** Passes over a value of any of these kinds, and what is in it. */
+  skip(): void {
+    const head = this.byte();
+    if (head === DOUBLE) {
+      this.span(8);
+      return;
+    }
+    const count = this.counted(head);
+    const kind = head >> 5;
+    if (kind === BYTES || kind === TEXT) this.span(count);
+    else if (kind === ARRAY || kind === MAP)
+      for (let left = kind === MAP ? 2 * count : count; left > 0; left -= 1) this.skip();
+    else if (kind > NEGATIVE) throw new UnknownCbor();
   }
 
   /** A part of the memory that is read. */

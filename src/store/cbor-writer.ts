@@ -71,9 +71,14 @@ export class CborWriter {
 
   bytes(bytes: Uint8Array): void {
     this.header(BYTES, bytes.length);
-    this.makeRoom(bytes.length);
-    this.memory.set(bytes, this.at);
-    this.at += bytes.length;
+    this.raw(bytes);
+  }
+
+  /** What is encoded already. */
+  raw(encoded: Uint8Array): void {
+    this.makeRoom(encoded.length);
+    this.memory.set(encoded, this.at);
+    this.at += encoded.length;
   }
 
   /** A byte string of characters that are one byte each. */
@@ -85,9 +90,6 @@ export class CborWriter {
 
   /** Anything that the encoder knows. */
   other(value: unknown): void {
-    const bytes = cborEncoder.encode(value);
-    this.makeRoom(bytes.length);
-    this.memory.set(bytes, this.at);
-    this.at += bytes.length;
+    this.raw(cborEncoder.encode(value));
   }
 }

@@ -13,7 +13,7 @@ import { LocalFolder } from "./places/local-folder";
 import { openPoint, sealPoint } from "./point";
 import { StoreReader } from "./reader";
 import { paddedLength } from "./sealing";
-import { byteString, decodeNode, type Entry, encodeFolder, pageEntries, showBytes } from "./tree";
+import { byteString, decodeNode, type Entry, encodeFolder, showBytes } from "./tree";
 import { StoreWriter } from "./writer";
 
 describe("packs", () => {
@@ -584,13 +584,6 @@ describe("trees", () => {
 
   it.each(["..", ".", "", "a/b", "a\0b"])("refuse the name %j, which would reach outside", (name) => {
     expect(() => decodeNode(encodeFolder([entry(name)]))).toThrow(/no file can have/);
-  });
-
-  it("keep their order and lose nothing when paged", () => {
-    const entries = Array.from({ length: 9000 }, (_, i) => entry(String(i).padStart(5, "0")));
-    const pages = pageEntries(entries);
-    expect(pages.length).toBeGreaterThan(2);
-    expect(pages.flat()).toEqual(entries);
   });
 
   it("show bytes that are no text without hiding the rest", () => {

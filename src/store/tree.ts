@@ -139,7 +139,7 @@ function writeEntry(entry: Entry): void {
 }
 
 /** A name that a file can have: a writer that was taken over must not reach outside a restore's destination. */
-function checkedName(name: ByteString): ByteString {
+export function checkedName(name: ByteString): ByteString {
   if (name === "" || name === "." || name === ".." || name.includes("/") || name.includes("\0")) {
     throw new CodedError(
       "store.damaged",
@@ -149,7 +149,7 @@ function checkedName(name: ByteString): ByteString {
   return name;
 }
 
-function checkedType(letter: string): EntryType {
+export function checkedType(letter: string): EntryType {
   const type = LETTER_TYPE[letter];
   if (!type) throw new CodedError("depot.newer", `an entry of the unknown type ${JSON.stringify(letter)}`);
   return type;
@@ -180,7 +180,7 @@ function entryFromCbor(map: CborMap): Entry {
   };
 }
 
-function readTime(from: CborReader): bigint {
+export function readTime(from: CborReader): bigint {
   if (from.array() !== 2) throw new UnknownCbor();
   return joinTime(from.number(), from.number());
 }
@@ -196,7 +196,7 @@ function readPairs<T>(from: CborReader, read: () => T): T[] {
   return pairs;
 }
 
-/** An entry as `writeEntry` wrote it, read straight from the bytes. */
+/** An entry as `encodeEntry` writes it, read straight from the bytes. */
 function readEntry(from: CborReader): Entry {
   let name: ByteString | undefined;
   let type: EntryType | undefined;
@@ -237,7 +237,7 @@ function readEntry(from: CborReader): Entry {
         ctime = readTime(from);
         break;
       case "i":
-        inode = BigInt(from.number());
+        inode = from.whole();
         break;
       case "x":
         xattrs = readPairs(from, () => [from.latin1(), from.bytes()] as const);
@@ -291,14 +291,20 @@ function readEntry(from: CborReader): Entry {
   };
 }
 
+/** How many entries a folder's node has as `encodeFolder` writes it, which follow then; -1 for any other. */
+export function readFolderHead(from: CborReader): number {
+  if (from.map() !== 2 || from.key() !== "k" || from.key() !== "f" || from.key() !== "e") return -1;
+  return from.array();
+}
+
 /** The entries of a folder's node as `encodeFolder` writes it; null for any other. */
 function readFolder(bytes: Buffer): Entry[] | null {
   const from = new CborReader(bytes);
   try {
-    if (from.map() !== 2 || from.key() !== "k" || from.key() !== "f") return null;
-    if (from.key() !== "e") return null;
+    let left = readFolderHead(from);
+    if (left < 0) return null;
     const entries: Entry[] = [];
-    for (let left = from.array(); left > 0; left -= 1) entries.push(readEntry(from));
+    for (; left > 0; left -= 1) entries.push(readEntry(from));
     return from.ended ? entries : null;
   } catch (error) {
     if (error instanceof UnknownCbor) return null;
@@ -318,14 +324,26 @@ export type TreeNode =
   | { readonly kind: "pages"; readonly pages: readonly FolderPage[] }
   | { readonly kind: "chunks"; readonly ids: Uint8Array };
 
+function writeFolderHead(count: number): void {
+  cbor.map(2);
+  cbor.key("k");
+  cbor.key("f");
+  cbor.key("e");
+  cbor.array(count);
+}
+
 export const encodeFolder = (entries: readonly Entry[]): Buffer =>
   cbor.written(() => {
-    cbor.map(2);
-    cbor.key("k");
-    cbor.key("f");
-    cbor.key("e");
-    cbor.array(entries.length);
+    writeFolderHead(entries.length);
     for (const entry of entries) writeEntry(entry);
+  });
+/** An entry as it lies in its folder's node. */
+export const encodeEntry = (entry: Entry): Buffer => cbor.written(() => writeEntry(entry));
+/** The node of so many entries, of which the bytes are there, one after another. */
+export const folderOf = (count: number, entries: Uint8Array): Buffer =>
+  cbor.written(() => {
+    writeFolderHead(count);
+    cbor.raw(entries);
   });
 export const encodePages = (pages: readonly FolderPage[]): Buffer =>
   cborEncoder.encode({ k: "p", p: pages.map((page) => [bytesOf(page.first), page.node, page.count]) });
@@ -353,33 +371,6 @@ export function decodeNode(bytes: Uint8Array): TreeNode {
     default:
       throw new CodedError("depot.newer", `a tree node of the unknown kind ${JSON.stringify(map.k)}`);
   }
-}
-
-const PAGE_LEAST = 256;
-const PAGE_MOST = 4096;
-const FOLDER_MOST = 2048;
-
-/** FNV-1a, 32 bits: decides where the pages of a large folder end, so that one new name moves one boundary at most. */
-function nameHash(name: ByteString): number {
-  let hash = 0x811c9dc5;
-  for (let i = 0; i < name.length; i += 1) hash = Math.imul(hash ^ name.charCodeAt(i), 0x01000193);
-  return hash >>> 0;
-}
-
-/** Splits the sorted entries of a large folder into pages; a small one stays whole. */
-export function pageEntries(entries: readonly Entry[]): readonly Entry[][] {
-  if (entries.length <= FOLDER_MOST) return [entries as Entry[]];
-  const pages: Entry[][] = [];
-  let page: Entry[] = [];
-  for (const entry of entries) {
-    page.push(entry);
-    if (page.length >= PAGE_MOST || (page.length >= PAGE_LEAST && nameHash(entry.name) % 1024 === 0)) {
-      pages.push(page);
-      page = [];
-    }
-  }
-  if (page.length) pages.push(page);
-  return pages;
 }
 
 const PLAIN = /^[\x20-\x7e]*$/;

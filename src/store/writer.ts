@@ -1,11 +1,11 @@
 import { randomBytes } from "node:crypto";
 import type { Holder } from "./cutting/windows";
+import { IdNumbers } from "./id-numbers";
 import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { PackBuilder, type PackHolds } from "./pack";
 import { type Press, thePress } from "./press/press";
 import { OBJECT_ID_BYTES } from "./sealing";
-import { type ByteString, idKey } from "./tree";
 
 /** Where a writer's packs go, and what is there already. */
 export interface Sink {
@@ -19,6 +19,8 @@ export type Compression = "none" | "fast" | "strong";
 const ZSTD_LEVEL: Record<Exclude<Compression, "none">, number> = { fast: 1, strong: 9 };
 
 const BLOCK_BYTES = 1024 * 1024;
+/** Of files of a few bytes a block is full with so many: what is kept of each takes more than they do. */
+const BLOCK_CHUNKS = 16_384;
 const PACK_BYTES = 16 * 1024 * 1024;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
@@ -42,6 +44,29 @@ export interface WriterFigures {
   packs: number;
 }
 
+const SEEN_AT_ONCE = 262_144;
+
+/**
+ * The ids that were added lately: the last quarter of a million at least, which is many times of what can be under way. Of
+ * what came before, the sink knows whether it is stored.
+ */
+class LatelySeen {
+  private recent = new IdNumbers();
+  private older = new IdNumbers();
+
+  isNew(id: Uint8Array): boolean {
+    if (this.older.find(id) >= 0) return false;
+    const { count } = this.recent;
+    this.recent.add(id);
+    if (this.recent.count === count) return false;
+    if (count + 1 === SEEN_AT_ONCE) {
+      this.older = this.recent;
+      this.recent = new IdNumbers();
+    }
+    return true;
+  }
+}
+
 /**
  * Takes chunks, stores those that are not there yet. Adding returns at once; asking what is known, compressing, sealing
  * and putting go on meanwhile, in order to overlap with reading. An error of the sink comes out of the next `room` or
@@ -49,7 +74,7 @@ export interface WriterFigures {
  */
 export class StoreWriter {
   readonly figures: WriterFigures = { newChunks: 0, newBytes: 0, storedBytes: 0, packs: 0 };
-  private readonly seen = new Set<ByteString>();
+  private readonly seen = new LatelySeen();
   private batch: Pending[] = [];
   private batchBytes = 0;
   private inFlight = 0;
@@ -90,9 +115,7 @@ export class StoreWriter {
 
   /** The same of what has its id already: the keyed hash of just these bytes. */
   addNamed(kind: ChunkKind, id: Buffer, bytes: Uint8Array, holder?: Holder): void {
-    const key = idKey(id);
-    if (this.seen.has(key)) return;
-    this.seen.add(key);
+    if (!this.seen.isNew(id)) return;
     holder?.hold();
     this.batch.push({ kind, id, bytes, holder });
     this.batchBytes += bytes.length;
@@ -186,7 +209,8 @@ export class StoreWriter {
     this.figures.newBytes += chunk.bytes.length;
     this.gathering[chunk.kind].push(chunk);
     this.gatheredBytes[chunk.kind] += chunk.bytes.length;
-    if (this.gatheredBytes[chunk.kind] < BLOCK_BYTES) return;
+    if (this.gatheredBytes[chunk.kind] < BLOCK_BYTES && this.gathering[chunk.kind].length < BLOCK_CHUNKS)
+      return;
     this.closeBlock(chunk.kind);
     // no block is begun while packs pile up before a place that is slow
     while (this.compressing.size >= this.press.width || this.putting.size > PUT_AT_ONCE)

@@ -11,7 +11,7 @@ import { lastPart, packName, packsOf } from "@/store/layout";
 import { openPack, type PackHolds } from "@/store/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import { StoreReader } from "@/store/reader";
-import { decodeNode, idKey } from "@/store/tree";
+import { idKey } from "@/store/tree";
 import { StoreWriter } from "@/store/writer";
 
 /**
@@ -157,10 +157,7 @@ export async function store(depot: BenchDepot, root: string, previous: PreviousT
   const stored = await writer.close();
   const tree: PreviousTree = {
     root: result.root,
-    node: (id) => {
-      const bytes = nodes.get(idKey(id));
-      return bytes ? decodeNode(bytes) : previous!.node(id);
-    },
+    bytes: (id) => nodes.get(idKey(id)) ?? previous!.bytes(id),
   };
   return { ...result, stored, tree };
 }

@@ -31,8 +31,10 @@ const fsetxattrCall = libc.func(
 );
 const openatCall = libc.func("int openat(int dir, const uint8_t *path, int flags, uint32 mode)");
 const closeCall = libc.func("int close(int fd)");
+const getdentsCall = libc.func("int64 getdents64(int fd, uint8_t *entries, uint64 size)");
 const unlinkatCall = libc.func("int unlinkat(int dir, const uint8_t *path, int flags)");
 
+const O_CLOEXEC = 0o2000000;
 const AT_FDCWD = -100;
 const AT_SYMLINK_NOFOLLOW = 0x100;
 const AT_NO_AUTOMOUNT = 0x800;
@@ -141,29 +143,60 @@ function terminatedText(path: ByteString): Uint8Array {
   return pathRoom;
 }
 
-function lookedAt(terminatedPath: Uint8Array): Stats {
+function lookedAt(folder: number, path: ByteString): Stats {
   const flags = AT_SYMLINK_NOFOLLOW | AT_NO_AUTOMOUNT;
-  if (statxCall(AT_FDCWD, terminatedPath, flags, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
+  if (statxCall(folder, terminatedText(path), flags, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
   return told();
 }
 
 /** A file, folder or link itself. */
-export const statsOf = (path: ByteString): Stats => lookedAt(terminatedText(path));
+export const statsOf = (path: ByteString): Stats => lookedAt(AT_FDCWD, path);
 
-const besideRoom = Buffer.alloc(pathRoom.length);
+/** Room for a part of what a folder holds: `struct linux_dirent64`, one after another. */
+const listing = Buffer.alloc(64 * 1024);
+const DIRENT_LENGTH = 16;
+const DIRENT_NAME = 19;
 
 /**
- * The same by the names in one folder, whose path is not put together with each of them: a run looks at every file there is.
- * Until the next folder is looked into.
+ * A folder that is open. What is in it is looked at by its name alone: that saves the way to it for each file, and nobody can
+ * put something else at a part of that way meanwhile.
  */
-export function statsIn(folder: ByteString): (name: ByteString) => Stats {
-  const path = folder === "/" ? "/" : `${folder}/`;
-  const begin = path.length < besideRoom.length ? besideRoom.write(path, "latin1") : besideRoom.length;
-  return (name) => {
-    if (begin + name.length >= besideRoom.length) return statsOf(path + name);
-    besideRoom[begin + besideRoom.write(name, begin, "latin1")] = 0;
-    return lookedAt(besideRoom);
-  };
+export class OpenFolder {
+  private constructor(private readonly fd: number) {}
+
+  /** A link in its place is followed only where `follow` says so; otherwise it is no folder. */
+  static open(path: ByteString, follow: boolean): OpenFolder {
+    const flags =
+      fileFlags.O_RDONLY | fileFlags.O_DIRECTORY | O_CLOEXEC | (follow ? 0 : fileFlags.O_NOFOLLOW);
+    const fd = openatCall(AT_FDCWD, terminatedText(path), flags, 0);
+    if (fd < 0) throw failed("openat");
+    return new OpenFolder(fd);
+  }
+
+  /** What is in it, in byte order. */
+  names(): ByteString[] {
+    const names: ByteString[] = [];
+    for (;;) {
+      const filled = Number(getdentsCall(this.fd, listing, listing.length));
+      if (filled < 0) throw failed("getdents64");
+      if (filled === 0) return names.sort();
+      for (let at = 0; at < filled; at += listing.readUInt16LE(at + DIRENT_LENGTH)) {
+        const begin = at + DIRENT_NAME;
+        let end = begin + 1;
+        while (listing[end] !== 0) end += 1;
+        const name = listing.toString("latin1", begin, end);
+        if (name !== "." && name !== "..") names.push(name);
+      }
+    }
+  }
+
+  look(name: ByteString): Stats {
+    return lookedAt(this.fd, name);
+  }
+
+  close(): void {
+    closeCall(this.fd);
+  }
 }
 
 /** What tells of an open file whether its content is what it was: in numbers, since it is asked twice of each. */
@@ -253,7 +286,6 @@ export function writeXattrOpen(fd: number, name: string, content: Uint8Array): v
   if (fsetxattrCall(fd, nameOf(name), value, content.length, 0) !== 0) throw failed(`fsetxattr ${name}`);
 }
 
-const O_CLOEXEC = 0o2000000;
 const NEW_FILE = fileFlags.O_CREAT | fileFlags.O_EXCL | fileFlags.O_WRONLY | fileFlags.O_NOFOLLOW | O_CLOEXEC;
 
 /** Makes a file that must be new in an open folder, to be written; null where that cannot be. */

@@ -1,8 +1,8 @@
-import { constants, readdirSync, readlinkSync } from "node:fs";
+import { constants, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { type ByteString, showBytes } from "@/store/tree";
 import type { Listed, OpenFile, SourceReader } from "../reader";
-import { deviceOf, readXattrs, type Stats, statsIn, statsOf } from "./libc";
+import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
 import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER } from "./standing-still";
@@ -76,27 +76,40 @@ export class FilesReader implements SourceReader {
     }
   }
 
-  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listed[] {
-    const full = this.full(path);
-    let names: ByteString[];
+  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Iterable<Listed> {
+    let folder: OpenFolder | null = null;
     try {
-      names = readdirSync(systemPath(full), { encoding: "latin1" }).sort();
+      folder = OpenFolder.open(this.full(path), path === "/");
+      return this.lookedAt(path, folder, folder.names(), problem);
     } catch (error) {
+      folder?.close();
       throw itemError(error, path);
     }
-    const found: Listed[] = [];
+  }
+
+  private *lookedAt(
+    path: ByteString,
+    folder: OpenFolder,
+    names: readonly ByteString[],
+    problem: (path: ByteString, error: unknown) => void,
+  ): Iterable<Listed> {
     const { still } = this;
-    // beside the folder, unless another volume begins there that stands still elsewhere
-    const look = still ? (name: ByteString) => statsOf(this.full(joinPath(path, name))) : statsIn(full);
-    for (const name of names) {
-      try {
-        found.push(listed(name, look(name)));
-      } catch (error) {
-        const child = joinPath(path, name);
-        problem(child, itemError(error, child));
+    try {
+      for (const name of names) {
+        let item: Listed;
+        try {
+          // in the folder, unless another volume may begin there that stands still elsewhere
+          item = listed(name, still ? statsOf(this.full(joinPath(path, name))) : folder.look(name));
+        } catch (error) {
+          const child = joinPath(path, name);
+          problem(child, itemError(error, child));
+          continue;
+        }
+        yield item;
       }
+    } finally {
+      folder.close();
     }
-    return found;
   }
 
   target(path: ByteString): ByteString {
