@@ -6,6 +6,7 @@ import { compileSelection } from "@/core/selection/selection";
 import { FilesReader } from "@/sources/files/reader";
 import { restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
+import { IdNumbers } from "@/store/id-numbers";
 import { deriveStoreKeys } from "@/store/keys";
 import { lastPart, packName, packsOf } from "@/store/layout";
 import { openPack, type PackHolds } from "@/store/pack";
@@ -108,7 +109,9 @@ export const least = (work: (round: number) => Promise<void> | void, times = rou
 /** A depot with its index in memory; the console holds it in PostgreSQL. */
 export class BenchDepot {
   readonly keys = deriveStoreKeys(Buffer.alloc(32, 9));
-  private readonly index = new Map<string, string>();
+  private readonly ids = new IdNumbers();
+  /** The pack of each of them. */
+  private readonly packs: string[] = [];
   private readonly place: LocalFolder;
   constructor(folder: string) {
     mkdirSync(folder, { recursive: true });
@@ -119,16 +122,16 @@ export class BenchDepot {
     for await (const name of this.place.list(packsOf("s"))) {
       const packId = lastPart(name);
       const pack = await openPack(this.keys, Buffer.from(packId, "hex"), await this.open(packId));
-      for (const block of pack.blocks) for (const id of block.ids) this.index.set(idKey(id), packId);
+      for (const block of pack.blocks) for (const id of block.ids) this.packs[this.ids.add(id)] = packId;
     }
   }
-  known = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.has(idKey(id)));
+  known = async (ids: readonly Uint8Array[]) => ids.map((id) => this.ids.find(id) >= 0);
   putPack = async (packId: Buffer, parts: readonly Uint8Array[], { ids }: PackHolds) => {
     const id = packId.toString("hex");
     await this.place.put(packName("s", id), parts);
-    for (const chunk of ids) this.index.set(idKey(chunk), id);
+    for (const chunk of ids) this.packs[this.ids.add(chunk)] = id;
   };
-  locate = async (ids: readonly Uint8Array[]) => ids.map((id) => this.index.get(idKey(id)) ?? null);
+  locate = async (ids: readonly Uint8Array[]) => ids.map((id) => this.packs[this.ids.find(id)] ?? null);
   open = async (packId: string) => {
     const name = packName("s", packId);
     return {

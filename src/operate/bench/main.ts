@@ -16,7 +16,7 @@ const ENGINE_PART = "--engine-part";
 // one thing alone, for a part that measures a program of its own
 const [, , alone, ...about] = process.argv;
 const ALONE: Record<string, () => Promise<void>> = {
-  "--store-once": () => storeOnce(about[0]!, about[1]!),
+  "--store-once": () => storeOnce(about[0]!, about[1]!, about[2]!, about[3]),
   "--restore-once": () => restoreOnce(about[0]!, about[1]!, about[2]!),
   "--pack-once": packOnce,
 };
