@@ -10,6 +10,7 @@ await build({
     bench: "src/operate/bench/main.ts",
     "press-worker": "src/store/press/worker.ts",
     "content-worker": "src/sources/content/content-worker.ts",
+    "listing-worker": "src/sources/files/listing-worker.ts",
     "placing-worker": "src/sources/files/placing-worker.ts",
     standins: "src/standins/main.ts",
     viewer: "src/viewings/main.ts",

@@ -7,6 +7,7 @@ import { foldersOn } from "@/core/selection/known-places";
 import { compileSelection } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
 import { homesOn } from "@/sources/files/homes";
+import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { type StandingStill, standStill } from "@/sources/files/standing-still";
 import type { SourceReader } from "@/sources/reader";
@@ -83,7 +84,7 @@ export async function backUpFiles(
   try {
     still = await snapshotFirst(job, folders, state, root, reporter);
     const tree = await makePoint(link, job, dataKey, reporter, {
-      reader: new FilesReader(root, [state.folder], still?.at),
+      reader: readerOf(job, root, folders, state, previous !== null, still),
       folders,
       previous,
       resetMessage: job.previous && !previous ? "No file is known to be unchanged, so all are read." : null,
@@ -96,6 +97,24 @@ export async function backUpFiles(
   } finally {
     await still?.release();
   }
+}
+
+/**
+ * A run that knows the point before spends its time on looking: a thread does that ahead of it. A first run has its threads
+ * busy with content; and where volumes stand still, a file may have to be looked at in another one than its folder is in.
+ */
+function readerOf(
+  job: BackupJob,
+  root: string,
+  folders: readonly string[],
+  state: AgentState,
+  knowing: boolean,
+  still: StandingStill | null,
+): FilesReader {
+  const passOver = [state.folder];
+  return knowing && !still
+    ? readAhead({ root, passOver, folders, what: job.clauses.what })
+    : new FilesReader(root, passOver, still?.at);
 }
 
 /** Lets the volumes stand still first, as Conduct says. Throws `snapshot.not-possible` where it has to be and cannot. */

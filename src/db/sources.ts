@@ -185,18 +185,26 @@ export interface FollowingSource extends DueSource {
   readonly ledUntil: Date;
 }
 
-/** Sources whose policy follows another one, since whose last runs have all ended theirs has not run. */
+/**
+ * Sources whose policy follows another one, since whose last runs have all ended theirs has not run. What is followed is looked
+ * at once for all that follow it, and of each of its sources the newest run.
+ */
 export const sourcesAfter = (tx: Tx) =>
   all<FollowingSource>(
     tx,
-    `select ${DUE}, null as "waitingRun", null as "waitingCause", false as "depotsAway", led.until as "ledUntil" from ${DUE_FROM}
-     cross join lateral (select max(r.ended_at) as until from sources f join runs r on r.source_id = f.id
-       where f.policy_id = (s.rules->'when'->>'after')::uuid and r.kind = 'backup' and r.outcome in ('clean', 'caution', 'failed')) led
+    `with followed as materialized (
+       select p.id, (select max(last.ended_at) from sources f
+           cross join lateral (select r.ended_at from runs r where r.source_id = f.id and r.kind = 'backup' and r.state = 'ended'
+             and r.outcome <> 'stopped' and r.outcome in ('clean', 'caution', 'failed') order by r.due_at desc limit 1) last
+         where f.policy_id = p.id) as until
+       from (select distinct (rules->'when'->>'after')::uuid as id from sources where rules->'when'->>'after' is not null) p
+       where not exists (select from sources f join runs r on r.source_id = f.id and r.kind = 'backup' and r.state <> 'ended'
+         where f.policy_id = p.id))
+     select ${DUE}, null as "waitingRun", null as "waitingCause", false as "depotsAway", followed.until as "ledUntil" from ${DUE_FROM}
+     join followed on followed.id = (s.rules->'when'->>'after')::uuid
      where s.rules->'when'->>'after' is not null and not s.paused
        and not exists (select from runs r where r.source_id = s.id and r.kind = 'backup' and r.state <> 'ended')
-       and not exists (select from sources f join runs r on r.source_id = f.id and r.kind = 'backup' and r.state <> 'ended'
-         where f.policy_id = (s.rules->'when'->>'after')::uuid)
-       and led.until > coalesce((select max(o.due_at) from runs o where o.source_id = s.id and o.kind = 'backup'), s.created_at)
+       and followed.until > coalesce((select max(o.due_at) from runs o where o.source_id = s.id and o.kind = 'backup'), s.created_at)
      for update of s skip locked`,
   );
 

@@ -25,6 +25,17 @@ export interface Listed {
   readonly sameFile?: string | undefined;
 }
 
+/** Nanoseconds since 1970. */
+export const nowNanoseconds = (): bigint => BigInt(Date.now()) * 1_000_000n;
+
+/** What is in a folder. */
+export interface Listing {
+  /** Nanoseconds since 1970, before any of it was looked at. */
+  readonly at: bigint;
+  /** In byte order of the names. */
+  readonly items: Iterable<Listed>;
+}
+
 export interface OpenFile {
   /** Length when it was opened; reading stops there, so that a growing log ends. */
   readonly size: number;
@@ -42,14 +53,8 @@ export interface OpenFile {
 export interface SourceReader {
   /** Metadata of one path. Throws `folder.missing` when it is not there. */
   look(path: ByteString): Listed | Promise<Listed>;
-  /**
-   * What is in a folder, in byte order of the names, each looked at when it is come to; `problem` is called for an entry that
-   * cannot be looked at.
-   */
-  list(
-    path: ByteString,
-    problem: (path: ByteString, error: unknown) => void,
-  ): Iterable<Listed> | Promise<Iterable<Listed>>;
+  /** What is in a folder; `problem` is called for an entry that cannot be looked at, while the items are gone through. */
+  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listing | Promise<Listing>;
   open(path: ByteString): OpenFile | Promise<OpenFile>;
   /** Where this machine has a file: what has such a place is opened and read by a thread of its own. */
   place?(path: ByteString): ByteString;
@@ -58,4 +63,6 @@ export interface SourceReader {
   xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[];
   /** Folders that hold nothing to keep: pseudo file systems, the agent's own state. */
   passesOver(path: ByteString): boolean;
+  /** Nothing more is asked for. */
+  end?(): void;
 }

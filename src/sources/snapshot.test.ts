@@ -14,9 +14,17 @@ import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { freshFolder, type Snapped, snap, TestDepot } from "../../tests/depot";
+import { AheadReader, type AskLister } from "./files/listing-ahead";
+import { Walks } from "./files/listing-batch";
 
 /** What was touched just now is not taken as known the next time: until the clock has gone on. */
 const settle = () => new Promise((resolve) => setTimeout(resolve, 40));
+
+/** Lists ahead as the thread does, in this one. */
+const listingHere = (): AskLister => {
+  const walks = new Walks();
+  return { ask: async (job) => walks.answer(job) };
+};
 
 /** Something that happens to one of the names of a small tree. */
 type Change = readonly [what: number, folder: number, name: number];
@@ -89,6 +97,11 @@ describe("a run that knows the point before", () => {
             expect(knowing.counts).toEqual(reading.counts);
             const { filesRead, filesUnchanged } = knowing.figures;
             expect(filesRead + filesUnchanged).toBe(reading.figures.filesRead);
+            const what = { folders: ["/"], include: [], exclude: [] };
+            const reader = new AheadReader({ root, passOver: [], folders: ["/"], what }, listingHere());
+            const ahead = await snap(depot, root, { previous, reader });
+            expect([ahead.root, ahead.counts]).toEqual([knowing.root, knowing.counts]);
+            expect(ahead.figures).toEqual(knowing.figures);
             const again = await snap(depot, root, { previous: knowing.previous });
             expect(again.root).toEqual(knowing.root);
             expect(again.figures).toMatchObject({ filesRead: 0, changed: 0, removed: 0, renamed: 0 });

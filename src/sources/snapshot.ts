@@ -10,7 +10,7 @@ import type { PointCounts } from "@/store/point";
 import { type ByteString, type Entry, encodeChunkPage, encodeEntry, showBytes } from "@/store/tree";
 import type { StoreWriter } from "@/store/writer";
 import { beginContents, type Content, type Contents } from "./content/contents";
-import type { Listed, SourceReader } from "./reader";
+import { type Listed, type Listing, nowNanoseconds, type SourceReader } from "./reader";
 
 /** The tree of the recovery point before, for telling what is unchanged. */
 export interface PreviousTree {
@@ -218,7 +218,10 @@ class Snapshot {
       Buffer.from(folder, "utf8").toString("latin1"),
     );
     const { root } = this.options.previous ?? {};
-    const node = await this.storePart("/", folders, root).finally(() => this.contents.end());
+    const node = await this.storePart("/", folders, root).finally(() => {
+      this.contents.end();
+      this.options.reader.end?.();
+    });
     await this.options.writer.flush();
     this.windows.giveBack();
     return { root: node, counts: this.counts, figures: this.figures };
@@ -273,23 +276,23 @@ class Snapshot {
     previous: Uint8Array | undefined,
     done: (node: Uint8Array) => void,
   ): Promise<void> {
+    let listing: Listing = { at: 0n, items: [] };
+    try {
+      const listed = this.options.reader.list(path, this.problem);
+      listing = listed instanceof Promise ? await listed : listed;
+    } catch (error) {
+      this.problem(path, error);
+    }
     const folder = new FolderUnderWay(
       path,
       this.bytesOf,
       previous,
-      nowNanoseconds(),
+      listing.at,
       this.folderNodes(),
       (walked) => done(this.storeFolder(walked)),
     );
-    let found: Iterable<Listed> = [];
-    try {
-      const listing = this.options.reader.list(path, this.problem);
-      found = listing instanceof Promise ? await listing : listing;
-    } catch (error) {
-      this.problem(path, error);
-    }
     const base = path === "/" ? "" : path;
-    for (const item of found) {
+    for (const item of listing.items) {
       if (this.options.signal.aborted) throw this.options.signal.reason;
       if (this.options.writer.crowded) await this.options.writer.room();
       if (this.contents.crowded) await this.contents.room();
@@ -534,8 +537,6 @@ const stemsOf = (name: ByteString): ByteString[] => {
   const dot = name.lastIndexOf(".");
   return dot > 0 ? [name.slice(0, dot)] : [];
 };
-
-const nowNanoseconds = (): bigint => BigInt(Date.now()) * 1_000_000n;
 
 /** What an entry has of a listed item. What was touched just before it was listed is not taken as known the next time. */
 function metadata(item: Listed, xattrs: NonNullable<Entry["xattrs"]>, listedAt: bigint): Omit<Entry, "type"> {

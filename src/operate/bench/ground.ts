@@ -3,6 +3,7 @@ import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSy
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { compileSelection } from "@/core/selection/selection";
+import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
@@ -146,7 +147,8 @@ export async function store(depot: BenchDepot, root: string, previous: PreviousT
   const nodes = new Map<string, Uint8Array>();
   const what = { folders: ["/"], include: [], exclude: [] };
   const result = await storeSnapshot({
-    reader: new FilesReader(root),
+    // as an agent reads
+    reader: previous ? readAhead({ root, passOver: [], folders: what.folders, what }) : new FilesReader(root),
     writer,
     keys: depot.keys,
     folders: what.folders,

@@ -2,7 +2,13 @@ import { createHash } from "node:crypto";
 import { join } from "node:path";
 import { CodedError } from "@/core/codes";
 import { compileSelection } from "@/core/selection/selection";
-import type { Listed, OpenFile, SourceReader } from "@/sources/reader";
+import {
+  type Listed,
+  type Listing,
+  nowNanoseconds,
+  type OpenFile,
+  type SourceReader,
+} from "@/sources/reader";
 import { storeSnapshot } from "@/sources/snapshot";
 import type { StoreKeys } from "@/store/keys";
 import type { ByteString } from "@/store/tree";
@@ -32,7 +38,10 @@ class Archive implements SourceReader {
   look(path: ByteString): Listed {
     return this.entry(path.slice(path.lastIndexOf("/") + 1), "folder");
   }
-  list(path: ByteString): Listed[] {
+  list(path: ByteString): Listing {
+    return { at: nowNanoseconds(), items: this.itemsOf(path) };
+  }
+  private itemsOf(path: ByteString): Listed[] {
     const parts = path.split("/").slice(1);
     if (parts[0] !== "archive") throw new CodedError("folder.missing", path);
     if (parts.length === 1)

@@ -2,6 +2,7 @@ import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { AgentState } from "@/agent/state";
 import { compileSelection } from "@/core/selection/selection";
+import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { storeSnapshot } from "@/sources/snapshot";
 import { StoreWriter } from "@/store/writer";
@@ -76,12 +77,15 @@ export async function storeOnce(
     known: async (ids) => ids.map(() => previous !== null),
     putPack: (packId, parts) => depot.putPack(packId, parts, { ids: [], contentBytes: 0 }),
   });
+  const what = { folders: ["/"], include: [], exclude: [] };
   const result = await storeSnapshot({
-    reader: new FilesReader(tree),
+    reader: previous
+      ? readAhead({ root: tree, passOver: [], folders: what.folders, what })
+      : new FilesReader(tree),
     writer,
     keys: depot.keys,
-    folders: ["/"],
-    selector: compileSelection({ folders: ["/"], include: [], exclude: [] }),
+    folders: what.folders,
+    selector: compileSelection(what),
     previous,
     keepNode: (id, bytes) => memory.keep(id, bytes),
     note: () => {},

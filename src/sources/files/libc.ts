@@ -143,9 +143,23 @@ function terminatedText(path: ByteString): Uint8Array {
   return pathRoom;
 }
 
-function lookedAt(folder: number, path: ByteString): Stats {
+function lookedAtInto(folder: number, path: ByteString): void {
   const flags = AT_SYMLINK_NOFOLLOW | AT_NO_AUTOMOUNT;
   if (statxCall(folder, terminatedText(path), flags, STATX_BASIC_STATS, stat) !== 0) throw failed("statx");
+}
+
+function lookedAt(folder: number, path: ByteString): Stats {
+  lookedAtInto(folder, path);
+  return told();
+}
+
+/** Which words of a `struct statx` `told` reads. */
+const WORDS_TOLD = [7, 4, 5, 6, 8, 9, 10, 11, 12, 13, 24, 25, 26, 28, 29, 30, 34, 35];
+export const STAT_WORDS = WORDS_TOLD.length;
+
+/** What `OpenFolder.lookInto` noted at a place, in another thread say. */
+export function statsAt(from: Uint32Array, at: number): Stats {
+  for (let i = 0; i < STAT_WORDS; i += 1) halves[WORDS_TOLD[i]!] = from[at + i]!;
   return told();
 }
 
@@ -173,13 +187,13 @@ export class OpenFolder {
     return new OpenFolder(fd);
   }
 
-  /** What is in it, in byte order. */
-  names(): ByteString[] {
+  /** What is in it, in byte order; of more than `most` some of it. */
+  names(most = Number.POSITIVE_INFINITY): ByteString[] {
     const names: ByteString[] = [];
     for (;;) {
       const filled = Number(getdentsCall(this.fd, listing, listing.length));
       if (filled < 0) throw failed("getdents64");
-      if (filled === 0) return names.sort();
+      if (filled === 0 || names.length > most) return names.sort();
       for (let at = 0; at < filled; at += listing.readUInt16LE(at + DIRENT_LENGTH)) {
         const begin = at + DIRENT_NAME;
         let end = begin + 1;
@@ -192,6 +206,13 @@ export class OpenFolder {
 
   look(name: ByteString): Stats {
     return lookedAt(this.fd, name);
+  }
+
+  /** Looks, and notes what it was told at a place of some memory, as `statsAt` reads it. Gives `st_mode`. */
+  lookInto(name: ByteString, into: Uint32Array, at: number): number {
+    lookedAtInto(this.fd, name);
+    for (let i = 0; i < STAT_WORDS; i += 1) into[at + i] = halves[WORDS_TOLD[i]!]!;
+    return halves[7]! & 0xffff;
   }
 
   close(): void {

@@ -1,7 +1,7 @@
 import { constants, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
 import { type ByteString, showBytes } from "@/store/tree";
-import type { Listed, OpenFile, SourceReader } from "../reader";
+import { type Listed, type Listing, nowNanoseconds, type OpenFile, type SourceReader } from "../reader";
 import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
@@ -13,7 +13,8 @@ const TYPES: ReadonlyMap<number, Listed["type"]> = new Map([
   [constants.S_IFLNK, "link"],
 ]);
 
-function listed(name: ByteString, stats: Stats): Listed {
+/** What is called so, by what the system tells of it. */
+export function listed(name: ByteString, stats: Stats): Listed {
   const { mode, uid, gid, mtime, ctime, inode, size, allocated } = stats;
   const type = TYPES.get(mode & constants.S_IFMT) ?? "other";
   return {
@@ -76,11 +77,12 @@ export class FilesReader implements SourceReader {
     }
   }
 
-  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Iterable<Listed> {
+  list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listing | Promise<Listing> {
     let folder: OpenFolder | null = null;
+    const at = nowNanoseconds();
     try {
       folder = OpenFolder.open(this.full(path), path === "/");
-      return this.lookedAt(path, folder, folder.names(), problem);
+      return { at, items: this.lookedAt(path, folder, folder.names(), problem) };
     } catch (error) {
       folder?.close();
       throw itemError(error, path);

@@ -2,7 +2,14 @@ import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import type { ByteString } from "@/store/tree";
 import { byteString } from "@/store/tree";
-import { type Listed, NOBODY_SAID, type OpenFile, type SourceReader } from "../reader";
+import {
+  type Listed,
+  type Listing,
+  NOBODY_SAID,
+  nowNanoseconds,
+  type OpenFile,
+  type SourceReader,
+} from "../reader";
 import type { JmapClient, MailFolder, MailItem } from "./jmap";
 
 /**
@@ -58,8 +65,8 @@ export class MailboxReader implements SourceReader {
     return found;
   }
 
-  list(path: ByteString): Listed[] {
-    return this.folders.get(path) ?? [];
+  list(path: ByteString): Listing {
+    return { at: nowNanoseconds(), items: this.folders.get(path) ?? [] };
   }
 
   async open(path: ByteString): Promise<OpenFile> {
