@@ -2,6 +2,8 @@ import { randomBytes } from "node:crypto";
 import { setTimeout as pause } from "node:timers/promises";
 import { expect, test } from "vitest";
 import { deriveStoreKeys } from "./keys";
+import { openPack } from "./pack";
+import { idKey } from "./tree";
 import { StoreWriter } from "./writer";
 
 const MIB = 1024 * 1024;
@@ -45,4 +47,54 @@ test("packs do not pile up in memory before a place that is slow", async () => {
   const { newChunks, packs } = await writer.close();
   expect([newChunks, packs]).toEqual([added, begun]);
   expect(stored).toBeGreaterThan(added * MIB);
+});
+
+test("of files of a few bytes a block is full with 16,384, and what came long before is asked of the place", async () => {
+  const stored = new Set<string>();
+  const asked = new Map<string, number>();
+  const longest: number[] = [];
+  const keys = deriveStoreKeys(randomBytes(32));
+  const writer = new StoreWriter(
+    keys,
+    {
+      known: async (ids) =>
+        ids.map((id) => {
+          const key = idKey(id);
+          asked.set(key, (asked.get(key) ?? 0) + 1);
+          return stored.has(key);
+        }),
+      putPack: async (packId, parts, { ids }) => {
+        const bytes = Buffer.concat(parts);
+        const pack = await openPack(keys, packId, {
+          size: bytes.length,
+          read: async (offset, length) => bytes.subarray(offset, offset + length),
+        });
+        longest.push(...pack.blocks.map(({ lengths }) => lengths.length));
+        for (const id of ids) stored.add(idKey(id));
+      },
+    },
+    "none",
+  );
+  const chunk = (number: number) => {
+    const bytes = Buffer.alloc(8);
+    bytes.writeUInt32LE(number);
+    return bytes;
+  };
+  const first = writer.add("data", chunk(0));
+  const many = 600_000;
+  for (let number = 1; number < many; number += 1) {
+    writer.add("data", chunk(number));
+    // again at once: nobody is asked
+    if (number % 1000 === 0) writer.add("data", chunk(number));
+    if (writer.crowded || number % 50_000 === 0) await writer.drain();
+  }
+  await writer.flush();
+  // the last pack is put with what comes next
+  expect(writer.add("data", chunk(0))).toEqual(first);
+  const { newChunks } = await writer.close();
+  expect(newChunks).toBe(many);
+  expect(stored.size).toBe(many);
+  expect([...asked.values()].filter((times) => times > 1)).toEqual([2]);
+  expect(asked.get(idKey(first))).toBe(2);
+  expect(Math.max(...longest)).toBe(16_384);
 });

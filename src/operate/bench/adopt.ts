@@ -50,6 +50,7 @@ const adopting = (which: string, fill: Fill): Promise<Figure> =>
       const started = performance.now();
       const made = await depot.adoptInto(services);
       const took = (performance.now() - started) / 1000;
+      say(`  adopted in ${took.toFixed(1)} s`);
       if (made.chunks < CHUNKS) throw new Error(`only ${made.chunks} chunks were adopted`);
       return figure(`adopting ${chunks}`, "s", took, "its limit", LIMIT_S, 1);
     });
