@@ -22,6 +22,8 @@ const BLOCK_BYTES = 1024 * 1024;
 /** Of files of a few bytes a block is full with so many: what is kept of each takes more than they do. */
 const BLOCK_CHUNKS = 16_384;
 const PACK_BYTES = 16 * 1024 * 1024;
+/** And a pack with so many: its directory is read before anything in it. */
+const PACK_CHUNKS = 65_536;
 const BATCH_CHUNKS = 1024;
 const BATCH_BYTES = 8 * 1024 * 1024;
 /** One pack may wait while another one is put. */
@@ -47,7 +49,7 @@ export interface WriterFigures {
 const SEEN_AT_ONCE = 262_144;
 
 /**
- * The ids that were added lately: the last quarter of a million at least, which is many times of what can be under way. Of
+ * The ids that were added lately: the last quarter of a million at least, which is more than what packs under way can hold. Of
  * what came before, the sink knows whether it is stored.
  */
 class LatelySeen {
@@ -248,7 +250,8 @@ export class StoreWriter {
     );
     this.inFlight -= lengths.reduce((sum, length) => sum + length, 0);
     for (const chunk of chunks) chunk.holder?.release();
-    if (pack.size >= PACK_BYTES && this.pack === pack) this.pack = null;
+    const isFull = pack.size >= PACK_BYTES || pack.ids.length >= PACK_CHUNKS;
+    if (isFull && this.pack === pack) this.pack = null;
     if (this.pack !== pack && pack.pending === 0) this.putPack(pack);
   }
 
