@@ -25,6 +25,11 @@ export class ChunkPlaces {
     }
   }
 
+  /** How many chunks there are. */
+  get count(): number {
+    return this.ids.count;
+  }
+
   /** The chunk of an id, for what follows; -1 where the pack has none. */
   find(id: Uint8Array): number {
     return this.ids.find(id);

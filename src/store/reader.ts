@@ -187,6 +187,8 @@ const COMING_BYTES = 24 * 1024 * 1024;
 const STRAYS = 8;
 /** Who walks a tree ahead of the reader is so many entries ahead at most. */
 export const WALKED_AHEAD = 2048;
+/** Directories of packs are kept of so many chunks together, each of which takes 120 bytes. */
+const AHEAD_DIRECTORY_CHUNKS = 262_144;
 /** Entries in the nodes of trees that are kept, so that those are read once for both. */
 const AHEAD_ENTRIES = 3 * WALKED_AHEAD;
 
@@ -252,7 +254,11 @@ export class StoreReader implements ChunkReader {
           }
         : { max: 4096 },
     );
-    this.packs = new LRUCache({ max: readAhead ? 16 : 256 });
+    this.packs = new LRUCache(
+      readAhead
+        ? { max: 16, maxSize: AHEAD_DIRECTORY_CHUNKS }
+        : { max: 256, maxSize: 4 * AHEAD_DIRECTORY_CHUNKS },
+    );
     this.blocks = new LRUCache({
       maxSize: readAhead ? AHEAD_CACHE_BYTES : BLOCK_CACHE_BYTES,
       dispose: (block) => block.release(),
@@ -410,9 +416,17 @@ export class StoreReader implements ChunkReader {
   private pack(packId: string): Promise<LoadedPack> {
     let loading = this.packs.get(packId);
     if (!loading) {
-      loading = this.loadPack(packId);
-      loading.catch(() => this.packs.delete(packId));
-      this.packs.set(packId, loading);
+      const begun = this.loadPack(packId);
+      begun.then(
+        // how much it takes is known when it is there
+        ({ places }) => {
+          if (this.packs.peek(packId) === begun)
+            this.packs.set(packId, begun, { size: Math.min(1 + places.count, AHEAD_DIRECTORY_CHUNKS / 2) });
+        },
+        () => this.packs.delete(packId),
+      );
+      this.packs.set(packId, begun, { size: 1 });
+      loading = begun;
     }
     return loading;
   }
