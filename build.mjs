@@ -8,6 +8,7 @@ await build({
     keep: "src/operate/keep.ts",
     start: "src/operate/start.ts",
     bench: "src/operate/bench/main.ts",
+    "bench-engine": "src/operate/bench/engine.ts",
     "press-worker": "src/store/press/worker.ts",
     "content-worker": "src/sources/content/content-worker.ts",
     "listing-worker": "src/sources/files/listing-worker.ts",

@@ -78,7 +78,7 @@ export async function packOnce(): Promise<void> {
  * allows on this machine. All at once, since two cores that are threads of one do no double work.
  */
 async function rates(folder: string): Promise<{ cores: number; disk: number }> {
-  const each = await Promise.all(cpus().map(async () => Number((await inProgram("--pack-once"))[0])));
+  const each = await Promise.all(cpus().map(async () => Number((await inProgram("pack-once"))[0])));
   const cores = each.reduce((sum, one) => sum + one, 0);
   const pack = makePacker();
   const sealed: Buffer[] = [];

@@ -1,19 +1,22 @@
 import { execFile, spawn } from "node:child_process";
 import { once } from "node:events";
+import { dirname, join } from "node:path";
+import { fileURLToPath } from "node:url";
 import { promisify } from "node:util";
 import { AGENT_ENVIRONMENT, AGENT_FLAGS } from "../agent-program";
 
-const argumentsOf = (what: readonly string[]) => [...AGENT_FLAGS, process.argv[1]!, ...what];
+const PROGRAM = join(dirname(fileURLToPath(import.meta.url)), "bench-engine.mjs");
+const argumentsOf = (what: readonly string[]) => [...AGENT_FLAGS, PROGRAM, ...what];
 const env = { ...process.env, ...AGENT_ENVIRONMENT };
 
-/** The words that this program says when it does one thing alone, as a program of its own with the agent's settings. */
+/** The words that the engine's program says when it does one thing alone. */
 export async function inProgram(...what: readonly string[]): Promise<string[]> {
   const { stdout } = await promisify(execFile)(process.execPath, argumentsOf(what), { env });
   return stdout.trim().split(" ");
 }
 
-/** Lets a program of its own with the agent's settings say what it says; this one ends where it ends otherwise than well. */
-export async function beProgram(...what: readonly string[]): Promise<void> {
+/** Lets the engine's program say what it says; this one ends where it ends otherwise than well. */
+export async function beEngine(...what: readonly string[]): Promise<void> {
   const program = spawn(process.execPath, argumentsOf(what), { env, stdio: "inherit" });
   const end = () => program.kill();
   process.on("exit", end);
