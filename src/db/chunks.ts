@@ -24,19 +24,25 @@ export async function knownChunks(
   const packIds = [...new Set(rows.map((row) => row.packId.toString("hex")))].map((id) =>
     Buffer.from(id, "hex"),
   );
-  const there = await all<{ id: Buffer; usedAt: Date }>(
+  const before = new Date(now.getTime() - USE_GRAIN_MS);
+  // locked at once as strongly as is needed, and in one order: two runs that first share the rows, and then both want to
+  // note their use, would wait for each other
+  const [stale] = await all(
     tx,
-    `select id, used_at as "usedAt" from packs where space_id = $1 and id = any($2) order by id for share`,
+    "select from packs where space_id = $1 and id = any($2) and used_at < $3 limit 1",
+    [spaceId, packIds, before],
+  );
+  const there = await all<{ id: Buffer }>(
+    tx,
+    `select id from packs where space_id = $1 and id = any($2) order by id for ${stale ? "no key update" : "share"}`,
     [spaceId, packIds],
   );
-  const stale = there
-    .filter((pack) => pack.usedAt.getTime() < now.getTime() - USE_GRAIN_MS)
-    .map((pack) => pack.id);
-  if (stale.length)
-    await change(tx, "update packs set used_at = $3 where space_id = $1 and id = any($2) and used_at < $3", [
+  if (stale)
+    await change(tx, "update packs set used_at = $3 where space_id = $1 and id = any($2) and used_at < $4", [
       spaceId,
-      stale,
+      there.map((pack) => pack.id),
       now,
+      before,
     ]);
   const whole = new Set(there.map((pack) => pack.id.toString("hex")));
   const known = new Array<boolean>(ids.length).fill(false);

@@ -332,6 +332,12 @@ async function policyOf(
   await settleRules(tx, client.id, now);
 }
 
+type NewPack = Parameters<typeof insertPack>[1];
+/** Packs that are noted in one transaction, and the chunks in them. */
+const PACKS_TOGETHER = 64;
+const CHUNKS_TOGETHER = 8192;
+const SAID_EACH = 200;
+
 /** The index from the packs' own directories, several read at a time. */
 async function indexPacks(
   services: Services,
@@ -351,35 +357,53 @@ async function indexPacks(
     ).map((pack) => pack.id.toString("hex")),
   );
   const left = packIds.filter((id) => !known.has(id));
+  const read = async (packId: string): Promise<NewPack> => {
+    const name = packName(spaceId, packId);
+    const size = await place.size(name);
+    const id = Buffer.from(packId, "hex");
+    const pack = await openPack(keys, id, {
+      size,
+      read: (offset, length) => place.read(name, offset, length),
+    });
+    const ids = pack.blocks.flatMap((block) => block.ids.map((id) => Buffer.from(id)));
+    const contentBytes = pack.blocks.flatMap((block) => block.lengths).reduce((sum, one) => sum + one, 0);
+    return { spaceId, clientId, id, size, holds: { ids, contentBytes } };
+  };
+  const store = async (packs: readonly NewPack[]) => {
+    await services.db.withScope({ role: "system" }, async (tx) => {
+      // first, since it is locked by this: two that note the same chunk in two packs do not wait for each other
+      await countSpace(
+        tx,
+        spaceId,
+        packs.reduce((sum, { size }) => sum + size, 0),
+      );
+      for (const pack of packs) await insertPack(tx, pack, services.now());
+    });
+    const before = done.packs;
+    done.packs += packs.length;
+    for (const { holds } of packs) done.chunks += holds.ids.length;
+    if (Math.floor(before / SAID_EACH) < Math.floor(done.packs / SAID_EACH))
+      say(`${done.packs} packs, ${done.chunks} chunks`);
+  };
   const worker = async () => {
+    // of large files a pack has a few chunks: one transaction for each would take longer than all else
+    let gathered: NewPack[] = [];
+    let chunks = 0;
     for (let packId = left.pop(); packId; packId = left.pop()) {
       try {
-        const name = packName(spaceId, packId);
-        const size = await place.size(name);
-        const pack = await openPack(keys, Buffer.from(packId, "hex"), {
-          size,
-          read: (offset, length) => place.read(name, offset, length),
-        });
-        const chunkIds = pack.blocks.flatMap((block) => block.ids.map((id) => Buffer.from(id)));
-        const contentBytes = pack.blocks.flatMap((block) => block.lengths).reduce((sum, one) => sum + one, 0);
-        const id = Buffer.from(packId, "hex");
-        await services.db.withScope({ role: "system" }, async (tx) => {
-          await insertPack(
-            tx,
-            { spaceId, clientId, id, size, holds: { ids: chunkIds, contentBytes } },
-            services.now(),
-          );
-          await countSpace(tx, spaceId, size);
-        });
-        done.packs += 1;
-        done.chunks += chunkIds.length;
-        if (done.packs % 200 === 0) say(`${done.packs} packs, ${done.chunks} chunks`);
+        const pack = await read(packId);
+        gathered.push(pack);
+        chunks += pack.holds.ids.length;
       } catch (error) {
         if (!(error instanceof CodedError)) throw error;
         done.passedOver += 1;
         say(`Pack ${packId} is passed over: ${error.message}`);
       }
+      if (gathered.length < PACKS_TOGETHER && chunks < CHUNKS_TOGETHER) continue;
+      await store(gathered);
+      [gathered, chunks] = [[], 0];
     }
+    if (gathered.length) await store(gathered);
   };
   await Promise.all(Array.from({ length: AT_ONCE }, worker));
   return done;
