@@ -151,15 +151,3 @@ export const addedBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
     `select source_id as "sourceId", sum(added_bytes) as added from points where client_id = $1 and moment >= $2 and moment < $3 group by source_id`,
     [clientId, from, to],
   );
-
-/** Bytes added to a depot on each of the past days, the oldest first; purges are not counted off. */
-export const addedByDay = (tx: Tx, depotId: string, clientId: string | null, days: number, now: Date) =>
-  all<{ day: string; added: number }>(
-    tx,
-    `select to_char(d, 'YYYY-MM-DD') as day, coalesce(p.added, 0)::bigint as added
-     from generate_series(date_trunc('day', $4::timestamptz at time zone 'UTC') - ($3::int - 1) * interval '1 day', date_trunc('day', $4::timestamptz at time zone 'UTC'), interval '1 day') d
-     left join (select date_trunc('day', moment at time zone 'UTC') as day, sum(added_bytes) as added from points
-       where depot_id = $1 and ($2::uuid is null or client_id = $2) and moment >= $4::timestamptz - ($3::int + 1) * interval '1 day' group by 1) p on p.day = d
-     order by d`,
-    [depotId, clientId, days, now],
-  );

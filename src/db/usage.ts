@@ -1,3 +1,4 @@
+import type { DayUsed } from "@/core/consequences/filling";
 import type { UsageDay } from "@/core/usage/usage";
 import { all, change, type Tx } from "./scope";
 
@@ -25,4 +26,19 @@ export const usageBetween = (tx: Tx, clientId: string | null, firstDay: string, 
      from usage_days u join clients c on c.id = u.client_id join depots d on d.id = u.depot_id
      where u.day between $2::date and $3::date and ($1::uuid is null or u.client_id = $1)`,
     [clientId, firstDay, lastDay],
+  );
+
+/** What was used of a depot at the end of each noted day of a period, both ends included; by one client, or by all. */
+export const usedByDay = (
+  tx: Tx,
+  depotId: string,
+  clientId: string | null,
+  firstDay: string,
+  lastDay: string,
+) =>
+  all<DayUsed>(
+    tx,
+    `select to_char(day, 'YYYY-MM-DD') as day, sum(stored_bytes)::bigint as used from usage_days
+     where depot_id = $1 and ($2::uuid is null or client_id = $2) and day between $3::date and $4::date group by usage_days.day order by usage_days.day`,
+    [depotId, clientId, firstDay, lastDay],
   );

@@ -1,8 +1,9 @@
 import { DateTime } from "luxon";
+import { type DayUsed, everyDay } from "@/core/consequences/filling";
 import { composeUsage, type Usage } from "@/core/usage/usage";
 import { readProvider } from "@/db/clients";
 import type { Tx } from "@/db/scope";
-import { noteUsage, usageBetween } from "@/db/usage";
+import { noteUsage, usageBetween, usedByDay } from "@/db/usage";
 import type { Services } from "./services";
 import { periodOf } from "./statement";
 
@@ -27,4 +28,22 @@ export async function usageOf(
   const dayOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toISODate()!;
   const [firstDay, lastDay] = [dayOf(period.from), dayOf(new Date(period.to.getTime() - 1))];
   return composeUsage(await usageBetween(tx, clientId, firstDay, lastDay), firstDay, lastDay);
+}
+
+/**
+ * What a depot held at the end of each of the past days, gaps filled, and now; of one client, or of all. The last is today, which
+ * is not over.
+ */
+export async function fillingOf(
+  tx: Tx,
+  depotId: string,
+  clientId: string | null,
+  used: number,
+  days: number,
+  now: Date,
+): Promise<DayUsed[]> {
+  const today = DateTime.fromJSDate(now, { zone: await zoneOf(tx) });
+  const [first, last] = [today.minus({ days }).toISODate()!, today.minus({ days: 1 }).toISODate()!];
+  const noted = await usedByDay(tx, depotId, clientId, first, last);
+  return everyDay([...noted, { day: today.toISODate()!, used }]);
 }

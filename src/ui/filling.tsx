@@ -1,7 +1,7 @@
 "use client";
 
 import { scaleLinear } from "d3-scale";
-import type { Filling as Forecast } from "@/core/consequences/filling";
+import type { DayUsed, Filling as Forecast } from "@/core/consequences/filling";
 import { formatBytes } from "@/core/units/bytes";
 import { Drawing } from "./drawing";
 
@@ -9,12 +9,6 @@ const WIDTH = 370;
 const HEIGHT = 120;
 const FOOT = 16;
 const AHEAD = 90;
-
-export interface FillingDay {
-  /** `2026-11-24`. */
-  readonly day: string;
-  readonly used: number;
-}
 
 /** A depot's used space over the past days, and its forecast with the band in which it probably stays. */
 export function Filling({
@@ -24,7 +18,7 @@ export function Filling({
   limit,
   fullText,
 }: {
-  days: readonly FillingDay[];
+  days: readonly DayUsed[];
   forecast: Forecast | null;
   used: number;
   limit: number | null;

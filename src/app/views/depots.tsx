@@ -2,7 +2,7 @@ import { access, statfs } from "node:fs/promises";
 import { join } from "node:path";
 import Link from "next/link";
 import { Fragment } from "react";
-import { type Filling as Forecast, forecastFilling } from "@/core/consequences/filling";
+import { type Filling as Forecast, forecastFilling, growthOf } from "@/core/consequences/filling";
 import { furtherDepots } from "@/core/policy/where";
 import { type DamageSummary, summariseDamage } from "@/core/protection/damages";
 import type { ProtectionState } from "@/core/protection/state";
@@ -12,9 +12,9 @@ import { absenceNow, absencesOf } from "@/db/absences";
 import { checksOf, damagedShares, damagesOf, pointsNamed } from "@/db/checks";
 import { listClients } from "@/db/clients";
 import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots";
-import { addedByDay } from "@/db/points";
 import { listPolicies } from "@/db/policies";
 import { inTurn } from "@/db/scope";
+import { fillingOf } from "@/server/usage";
 import { DEPOT_FILE } from "@/store/layout";
 import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
@@ -222,17 +222,11 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       (!place.client || policy.clientId === place.client.id),
   );
   const limit = limitOf(chosen, free.get(chosen.id) ?? null);
-  const byDay = await addedByDay(tx, chosen.id, place.client?.id ?? null, FILLING_DAYS, now);
-  // today is not over, and days before the first point say nothing
-  const begun = byDay.findIndex((one) => one.added > 0);
-  const whole = begun < 0 ? [] : byDay.slice(begun + 1, -1).map((one) => one.added);
   const usedHere = place.client ? (own[0]?.usedBytes ?? 0) : chosen.usedBytes;
   const limitHere = place.client ? (own[0]?.quotaBytes ?? null) : limit;
-  const forecast = forecastFilling(whole, usedHere, limitHere);
-  const usedOn = byDay.map((one, i) => ({
-    day: one.day,
-    used: Math.max(0, usedHere - byDay.slice(i + 1).reduce((sum, later) => sum + later.added, 0)),
-  }));
+  const days = await fillingOf(tx, chosen.id, place.client?.id ?? null, usedHere, FILLING_DAYS, now);
+  // today is not over
+  const forecast = forecastFilling(growthOf(days.slice(0, -1)), usedHere, limitHere);
   const savings = await savingsOf(tx, chosen.id, place.client?.id ?? null);
   const absences = await absencesOf(tx, chosen.id, now);
   const checks = await checksOf(tx, chosen.id, place.client?.id ?? null, 6);
@@ -282,7 +276,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         )}
       </dl>
       <Filling
-        days={usedOn}
+        days={days}
         forecast={forecast}
         used={usedHere}
         limit={limitHere}
