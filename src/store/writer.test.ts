@@ -83,7 +83,7 @@ test("of files of a few bytes a block is full with 16,384, and what came long be
     return bytes;
   };
   const first = writer.add("data", chunk(0));
-  const many = 400_000;
+  const many = 530_000;
   for (let number = 1; number < many; number += 1) {
     writer.add("data", chunk(number));
     // again at once: nobody is asked
