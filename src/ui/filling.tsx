@@ -3,6 +3,7 @@
 import { scaleLinear } from "d3-scale";
 import type { DayUsed, Filling as Forecast } from "@/core/consequences/filling";
 import { formatBytes } from "@/core/units/bytes";
+import { counted } from "@/core/units/duration";
 import { Drawing } from "./drawing";
 
 const WIDTH = 370;
@@ -29,9 +30,10 @@ export function Filling({
   // a limit far above everything would press the drawing flat; the sentence below tells it
   const near = limit !== null && limit <= high * 1.6 ? limit : 0;
   const top = Math.max(used, high, near, ...days.map((one) => one.used)) || 1;
-  const x = scaleLinear([-days.length, AHEAD], [0, WIDTH]);
+  const since = days.length - 1;
+  const x = scaleLinear([-Math.max(1, since), AHEAD], [0, WIDTH]);
   const y = scaleLinear([0, top * 1.05], [HEIGHT - FOOT, 2]);
-  const past = days.map((one, i) => `${x(i - days.length + 1)},${y(one.used)}`).join(" ");
+  const past = days.map((one, i) => `${x(i - since)},${y(one.used)}`).join(" ");
   const line = (rate: number) => `${x(0)},${y(used)} ${x(AHEAD)},${y(at(rate, AHEAD))}`;
   const drawing = (
     <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} className="w-full" role="img" aria-label={fullText}>
@@ -72,7 +74,7 @@ export function Filling({
         today
       </text>
       <text x={0} y={HEIGHT - 4} className="fill-current text-[10px]">
-        {days.length} days ago
+        {since > 0 ? `${counted(since, "day")} ago` : ""}
       </text>
       <text x={WIDTH} y={HEIGHT - 4} textAnchor="end" className="fill-current text-[10px]">
         in {AHEAD} days
