@@ -18,7 +18,7 @@ import { StoreWriter } from "@/store/writer";
 
 /**
  * `bin/bench`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the
- * architecture names, all in one call. Each figure is the best of the rounds, since what disturbs only slows.
+ * architecture names, all in one call.
  */
 export interface Figure {
   readonly name: string;
@@ -35,7 +35,7 @@ export interface Figure {
 export const WANTED_FILES = Number(process.env.DEEPKEEP_BENCH_FILES ?? 100_000);
 export const WANTED_BYTES = Number(process.env.DEEPKEEP_BENCH_BYTES ?? 2 * 1024 ** 3);
 export const json = process.argv.includes("--json");
-export const rounds = Number(process.env.DEEPKEEP_BENCH_ROUNDS ?? 2);
+export const rounds = Number(process.env.DEEPKEEP_BENCH_ROUNDS ?? 5);
 export const say = (line: string) => {
   if (!json) console.log(line);
 };
@@ -209,8 +209,8 @@ export function figure(
   against: string,
   againstValue: number,
   wanted: number,
+  ratio = value / againstValue,
 ): Figure {
-  const ratio = value / againstValue;
   return { name, value, unit, against, againstValue, ratio, wanted, holds: ratio <= wanted };
 }
 
