@@ -1,6 +1,6 @@
 import { spawn } from "node:child_process";
 import { randomUUID } from "node:crypto";
-import { mkdirSync, openSync } from "node:fs";
+import { mkdirSync, openSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { migrate } from "@/db/migrate";
@@ -87,6 +87,8 @@ export async function withConsole<T>(
   } finally {
     for (const end of ends.reverse()) await end();
     await stopCluster(access, "immediate");
+    // it need not lie in the folder
+    rmSync(access.folder, { recursive: true, force: true });
   }
 }
 

@@ -1,22 +1,18 @@
-import { mkdirSync } from "node:fs";
-import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import pg from "pg";
 import { VIEW_MAKERS } from "@/app/views/makers";
 import type { View } from "@/core/places";
 import { clientById, readProvider } from "@/db/clients";
-import { migrate } from "@/db/migrate";
 import type { Person } from "@/db/people";
 import { countNights } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { tickFollowers, tickSchedules } from "@/runs/tick";
 import { resolvePlace } from "@/server/place";
-import { makeServices, type Services } from "@/server/services";
-import { readSettings } from "@/server/settings";
+import type { Services } from "@/server/services";
 import { clientStatement, periodOf } from "@/server/statement";
 import { statementPdf } from "@/server/statement-pdf";
-import { ensureMasterKey, startCluster, stopCluster } from "../cluster";
-import { type Figure, figure, inFolder, percentile, say } from "./ground";
+import { inConsole } from "./bench-console";
+import { type Figure, figure, percentile, say } from "./ground";
 import { fillConsole } from "./large-console";
 
 const CLIENTS = Number(process.env.DEEPKEEP_BENCH_CLIENTS ?? 300);
@@ -147,16 +143,11 @@ async function measureFollowers(services: Services): Promise<Figure> {
 
 /** The server's share of each view, and the scheduler's tick, over the console of a large provider. */
 export const benchConsole = (): Promise<Figure[]> =>
-  inFolder(async (folder) => {
-    const home = join(folder, "console");
-    mkdirSync(join(home, "log"), { recursive: true });
-    ensureMasterKey(home);
-    const access = await startCluster(home, { fsync: "off", shared_buffers: "2GB", max_wal_size: "8GB" });
-    try {
-      await migrate(access.owner, access.appPassword, join(process.cwd(), "src/db/migrations"));
-      const services = makeServices(readSettings({ ...process.env, DEEPKEEP_HOME: home }));
+  inConsole(
+    { fsync: "off", shared_buffers: "2GB", max_wal_size: "8GB" },
+    async ({ services, owner: access }) => {
       const begun = performance.now();
-      const owner = new pg.Client({ connectionString: access.owner });
+      const owner = new pg.Client({ connectionString: access });
       await owner.connect();
       await fillConsole(services, owner, {
         clients: CLIENTS,
@@ -240,9 +231,6 @@ export const benchConsole = (): Promise<Figure[]> =>
           1,
         ),
       );
-      await services.db.end();
       return figures;
-    } finally {
-      await stopCluster(access, "immediate");
-    }
-  });
+    },
+  );

@@ -5,15 +5,13 @@ import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { operations } from "@/app/api/operations";
 import { insertProvider } from "@/db/clients";
-import { migrate } from "@/db/migrate";
 import { insertPerson, type Person, personById } from "@/db/people";
 import { all, one } from "@/db/scope";
 import { makeContext } from "@/server/api/operation";
-import { makeServices, type Services } from "@/server/services";
-import { readSettings } from "@/server/settings";
+import type { Services } from "@/server/services";
 import { MailServer } from "@/standins/mail/server";
 import { type Mailbox, MailTenants, STANDARD_FOLDERS } from "@/standins/mail/tenants";
-import { ensureMasterKey, startCluster, stopCluster } from "../cluster";
+import { withConsole } from "./bench-console";
 import { type Figure, figure, inFolder, say } from "./ground";
 
 /**
@@ -162,67 +160,60 @@ async function prepare(services: Services, folder: string, runs: number) {
  * are over at once; without, they run out by themselves.
  */
 export const dealRuns = (runs: number, runners: number, killed: number, hasten: boolean): Promise<Dealt> =>
-  inFolder(async (folder) => {
-    const home = join(folder, "console");
-    mkdirSync(join(home, "log"), { recursive: true });
-    ensureMasterKey(home);
-    const access = await startCluster(home, { fsync: "off" });
-    const env = { ...process.env, DEEPKEEP_HOME: home };
-    const services = makeServices(readSettings(env));
-    const children: ChildProcess[] = [];
-    let mail: MailServer | null = null;
-    try {
-      await migrate(access.owner, access.appPassword, join(process.cwd(), "src/db/migrations"));
-      mail = await prepare(services, folder, runs);
-      const started = performance.now();
-      for (let number = 1; number <= runners; number += 1) {
-        const log = openSync(join(home, `log/runner-${number}.log`), "a");
-        children.push(
-          spawn(process.execPath, [join(process.cwd(), "dist/runner.mjs")], {
-            env: { ...env, DEEPKEEP_QUEUE_URL: access.owner },
-            stdio: ["ignore", log, log],
-          }),
-        );
-      }
-      const counts = async () =>
-        (await services.db.withScope(system, (tx) =>
-          one<{ ended: number; open: number }>(
-            tx,
-            `select count(*) filter (where state = 'ended')::int as ended, count(*) filter (where state <> 'ended')::int as open from runs`,
-          ),
-        ))!;
-      let left = killed;
-      for (;;) {
-        const { ended, open } = await counts();
-        if (open === 0) break;
-        if (left > 0 && ended >= runs / 5) {
-          for (; left > 0; left -= 1) children[left - 1]!.kill("SIGKILL");
-          if (hasten)
-            await services.db.withScope(system, (tx) =>
-              tx.query("update runs set lease_until = $1 where lease_until is not null", [services.now()]),
-            );
+  inFolder((folder) =>
+    withConsole(folder, { fsync: "off" }, async ({ home, services, owner }) => {
+      const children: ChildProcess[] = [];
+      let mail: MailServer | null = null;
+      try {
+        mail = await prepare(services, folder, runs);
+        const started = performance.now();
+        for (let number = 1; number <= runners; number += 1) {
+          const log = openSync(join(home, `log/runner-${number}.log`), "a");
+          children.push(
+            spawn(process.execPath, [join(process.cwd(), "dist/runner.mjs")], {
+              env: { ...process.env, DEEPKEEP_HOME: home, DEEPKEEP_QUEUE_URL: owner },
+              stdio: ["ignore", log, log],
+            }),
+          );
         }
-        await pause(200);
-      }
-      const seconds = (performance.now() - started) / 1000;
-      const [found] = await services.db.withScope(system, (tx) =>
-        all<Omit<Dealt, "runs" | "seconds">>(
-          tx,
-          `select (select count(*)::int from sources s where not exists (select from runs r where r.source_id = s.id and r.outcome = 'clean')
+        const counts = async () =>
+          (await services.db.withScope(system, (tx) =>
+            one<{ ended: number; open: number }>(
+              tx,
+              `select count(*) filter (where state = 'ended')::int as ended, count(*) filter (where state <> 'ended')::int as open from runs`,
+            ),
+          ))!;
+        let left = killed;
+        for (;;) {
+          const { ended, open } = await counts();
+          if (open === 0) break;
+          if (left > 0 && ended >= runs / 5) {
+            for (; left > 0; left -= 1) children[left - 1]!.kill("SIGKILL");
+            if (hasten)
+              await services.db.withScope(system, (tx) =>
+                tx.query("update runs set lease_until = $1 where lease_until is not null", [services.now()]),
+              );
+          }
+          await pause(200);
+        }
+        const seconds = (performance.now() - started) / 1000;
+        const [found] = await services.db.withScope(system, (tx) =>
+          all<Omit<Dealt, "runs" | "seconds">>(
+            tx,
+            `select (select count(*)::int from sources s where not exists (select from runs r where r.source_id = s.id and r.outcome = 'clean')
                or not exists (select from points p where p.source_id = s.id)) as lost,
              (select count(*)::int from sources s where (select count(*) from points p where p.source_id = s.id) > 1
                or (select count(*) from runs r where r.source_id = s.id) > 1) as twice,
              (select count(*)::int from runs where attempt > 1) as "takenUp"`,
-        ),
-      );
-      return { runs, seconds, ...found! };
-    } finally {
-      for (const child of children) child.kill("SIGKILL");
-      await services.db.end();
-      await mail?.close();
-      await stopCluster(access, "immediate");
-    }
-  });
+          ),
+        );
+        return { runs, seconds, ...found! };
+      } finally {
+        for (const child of children) child.kill("SIGKILL");
+        await mail?.close();
+      }
+    }),
+  );
 
 const RUNS = Number(process.env.DEEPKEEP_BENCH_DEALT ?? 10_000);
 
