@@ -347,10 +347,16 @@ async function firstStandings(
     chosen.push(site.id);
     held += site.sources;
   }
-  const sources = await all<SourceStanding>(
+  // which they are first: of their standings, the plan takes longer to make than to follow, and is made once for any ids
+  const first = await all<{ id: string }>(
     tx,
-    `${STANDING} where ${IN_SCOPE} and s.site_id = any($5) ${IN_ORDER} limit ${limit}`,
-    [...scopeValues(filter), now, chosen],
+    `select s.id from sources s where ${IN_SCOPE} and s.site_id = any($4) order by array_position($4, s.site_id), s.name limit ${limit}`,
+    [...scopeValues(filter), chosen],
+  );
+  const sources = await standingsOf(
+    tx,
+    first.map(({ id }) => id),
+    now,
   );
   return { sources, fitting: sites.reduce((sum, site) => sum + site.sources, 0) };
 }
@@ -363,17 +369,21 @@ async function searchStandings(
   limit: number,
 ): Promise<StandingsPage> {
   const values: unknown[] = [...scopeValues(filter), now];
+  let summaries = "";
   const fits = words.map((word) => {
     values.push(`%${word.replace(/[\\%_]/g, "\\$&")}%`);
     const like = `ilike $${values.length}`;
     const states = STATES.filter((state) => state.includes(word));
-    if (states.length) values.push(states);
+    if (states.length) {
+      values.push(states);
+      summaries = "join source_summaries u on u.source_id = s.id";
+    }
     return `and (s.name ${like} or s.site_id in (select si.id from sites si join clients c on c.id = si.client_id where si.name ${like} or c.name ${like})
       or s.policy_id in (select id from policies where name ${like}) ${states.length ? `or ${STATE} = any($${values.length})` : ""})`;
   });
   const rows = await all<{ id: string; fitting: number }>(
     tx,
-    `with fitting as materialized (select s.id, s.site_id, s.name from sources s join source_summaries u on u.source_id = s.id
+    `with fitting as materialized (select s.id, s.site_id, s.name from sources s ${summaries}
        where ${IN_SCOPE} and $4::timestamptz is not null ${fits.join(" ")}),
      places as (select si.id, row_number() over (order by c.name, si.name) as place from sites si join clients c on c.id = si.client_id)
      select f.id, (select count(*)::int from fitting) as fitting from fitting f join places p on p.id = f.site_id

@@ -3,6 +3,7 @@ import { constants } from "node:os";
 import koffi from "koffi";
 import { joinTime, splitTime } from "@/store/times";
 import type { ByteString } from "@/store/tree";
+import { FolderNames } from "./folder-names";
 
 /**
  * The few calls of the C library that Node lacks, or takes long for: what a file is (a third of the time, and little to
@@ -187,19 +188,19 @@ export class OpenFolder {
     return new OpenFolder(fd);
   }
 
-  /** What is in it, in byte order; of more than `most` some of it. */
-  names(most = Number.POSITIVE_INFINITY): ByteString[] {
-    const names: ByteString[] = [];
+  /** What is in it; of more than `most` some of it. */
+  names(most = Number.POSITIVE_INFINITY): FolderNames {
+    const names = new FolderNames();
     for (;;) {
       const filled = Number(getdentsCall(this.fd, listing, listing.length));
       if (filled < 0) throw failed("getdents64");
-      if (filled === 0 || names.length > most) return names.sort();
+      if (filled === 0 || names.count > most) return names;
       for (let at = 0; at < filled; at += listing.readUInt16LE(at + DIRENT_LENGTH)) {
         const begin = at + DIRENT_NAME;
         let end = begin + 1;
         while (listing[end] !== 0) end += 1;
         const name = listing.toString("latin1", begin, end);
-        if (name !== "." && name !== "..") names.push(name);
+        if (name !== "." && name !== "..") names.add(name);
       }
     }
   }

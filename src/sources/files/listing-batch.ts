@@ -72,15 +72,15 @@ class BatchBuilder {
     try {
       folder = OpenFolder.open(full, path === "/");
       const found = folder.names(FOLDER_MOST);
-      if (found.length <= FOLDER_MOST) {
-        this.makeRoom(found.length);
-        for (const name of found) {
+      if (found.count <= FOLDER_MOST) {
+        this.makeRoom(found.count);
+        for (const name of found.inOrder()) {
           const mode = folder.lookInto(name, this.stats, this.count * STAT_WORDS);
           if ((mode & constants.S_IFMT) === constants.S_IFDIR) below.push(name);
           this.names += `${name}\0`;
           this.count += 1;
         }
-        names = found.length;
+        names = found.count;
       }
     } catch {
       // the run comes upon the same, and tells of it

@@ -82,7 +82,7 @@ export class FilesReader implements SourceReader {
     const at = nowNanoseconds();
     try {
       folder = OpenFolder.open(this.full(path), path === "/");
-      return { at, items: this.lookedAt(path, folder, folder.names(), problem) };
+      return { at, items: this.lookedAt(path, folder, folder.names().inOrder(), problem) };
     } catch (error) {
       folder?.close();
       throw itemError(error, path);
@@ -92,7 +92,7 @@ export class FilesReader implements SourceReader {
   private *lookedAt(
     path: ByteString,
     folder: OpenFolder,
-    names: readonly ByteString[],
+    names: Iterable<ByteString>,
     problem: (path: ByteString, error: unknown) => void,
   ): Iterable<Listed> {
     const { still } = this;
