@@ -187,8 +187,9 @@ const COMING_BYTES = 24 * 1024 * 1024;
 const STRAYS = 8;
 /** Who walks a tree ahead of the reader is so many entries ahead at most. */
 export const WALKED_AHEAD = 2048;
-/** Directories of packs are kept of so many chunks together, each of which takes 120 bytes. */
-const AHEAD_DIRECTORY_CHUNKS = 262_144;
+/** Directories of packs are kept of so many chunks together, each of which takes 120 bytes: three full ones of the tiniest files. */
+const DIRECTORIES = 3;
+const AHEAD_DIRECTORY_CHUNKS = DIRECTORIES * 65_536;
 /** Entries in the nodes of trees that are kept, so that those are read once for both. */
 const AHEAD_ENTRIES = 3 * WALKED_AHEAD;
 
@@ -358,7 +359,13 @@ export class StoreReader implements ChunkReader {
   private passes(packId: string, { places }: LoadedPack): void {
     if (this.lately.some((one) => one.packId === packId)) return;
     this.lately.unshift({ packId, places });
-    if (this.lately.length > LATELY) this.lately.pop();
+    let chunks = 0;
+    // of the others only as many as are kept in any case
+    const after = this.lately.findIndex((one, i) => {
+      chunks += one.places.count;
+      return i === LATELY || (i > 0 && chunks > AHEAD_DIRECTORY_CHUNKS);
+    });
+    if (after > 0) this.lately.length = after;
   }
 
   /** The pack that a chunk lies in as far as it was asked, or one that was read from lately. */
@@ -418,10 +425,12 @@ export class StoreReader implements ChunkReader {
     if (!loading) {
       const begun = this.loadPack(packId);
       begun.then(
-        // how much it takes is known when it is there
+        // how much it takes is known when it is there; of what is set again as it is, the cache keeps the size as it was
         ({ places }) => {
-          if (this.packs.peek(packId) === begun)
-            this.packs.set(packId, begun, { size: Math.min(1 + places.count, AHEAD_DIRECTORY_CHUNKS / 2) });
+          if (this.packs.peek(packId) !== begun) return;
+          this.packs.delete(packId);
+          const size = Math.min(1 + places.count, AHEAD_DIRECTORY_CHUNKS / DIRECTORIES);
+          this.packs.set(packId, begun, { size });
         },
         () => this.packs.delete(packId),
       );

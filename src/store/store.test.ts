@@ -136,6 +136,45 @@ describe("a reader", () => {
       expect(reads() - 3 * packs).toBeLessThan(17);
     });
 
+    it("opens each pack of the tiniest files once while it passes them, though few of their directories are kept", async () => {
+      const depot = new TestDepot();
+      const writer = new StoreWriter(depot.keys, depot, "none");
+      const chunkOf = (number: number) => {
+        const bytes = Buffer.alloc(8);
+        bytes.writeUInt32LE(number);
+        return bytes;
+      };
+      const ids: Buffer[] = [];
+      for (let number = 0; number < 400_000; number += 1) {
+        ids.push(writer.add("data", chunkOf(number)));
+        if (writer.crowded || number % 50_000 === 0) await writer.drain();
+      }
+      await writer.close();
+      let opened = 0;
+      const source = {
+        locate: (asked: readonly Uint8Array[]) => depot.locate(asked),
+        open: (packId: string) => {
+          opened += 1;
+          return depot.open(packId);
+        },
+      };
+      const reader = new StoreReader(depot.keys, source, true);
+      const wrong: number[] = [];
+      for (const [number, id] of ids.entries()) {
+        if (number % 1000 === 0) await reader.locate(ids.slice(number, number + 1000));
+        // another walks ahead, into the next pack and back
+        const ahead = ids[Math.min(number + 2000, ids.length - 1)]!;
+        if (number % 500 === 0) await reader.soon(ahead);
+        if ((await reader.chunk(id)).readUInt32LE() !== number) wrong.push(number);
+      }
+      expect(wrong).toEqual([]);
+      expect(depot.packs.length).toBeGreaterThan(3);
+      expect(opened).toBe(depot.packs.length);
+      // what was passed long ago is not kept
+      await reader.chunk(ids[0]!);
+      expect(opened).toBe(depot.packs.length + 1);
+    });
+
     it("reads nothing behind a chunk that lies elsewhere, and goes on where it was", async () => {
       const { chunks, ids, reader, bytes } = await shelf(48);
       const order = [20, 21, 5, 22, 10, 23, 37, 24, 42, 25, 5, 26];

@@ -1,7 +1,7 @@
 import { benchDisk, packOnce } from "./disk";
 import type { ENGINE_PARTS } from "./engine-parts";
 import { benchFiles, benchRestore } from "./files";
-import { restoreOnce, storeOnce } from "./once";
+import { indexOf, restoreOnce, storeOnce } from "./once";
 import { type Part, runMeasuring } from "./report";
 import { benchVersions } from "./versions";
 
@@ -19,6 +19,7 @@ const PARTS: Record<(typeof ENGINE_PARTS)[number], Part> = {
 const ALONE: Record<string, (...about: string[]) => Promise<void>> = {
   "store-once": (tree, depot, state, root) => storeOnce(tree!, depot!, state!, root),
   "restore-once": (depot, root, target) => restoreOnce(depot!, root!, target!),
+  "index-of": (depot) => indexOf(depot!),
   "pack-once": packOnce,
 };
 

@@ -215,7 +215,11 @@ export function figure(
 }
 
 /** Restores a whole tree into an empty folder. */
-export async function bringBack(depot: BenchDepot, root: Uint8Array, target: string): Promise<void> {
+export async function bringBack(
+  depot: Pick<BenchDepot, "keys" | "locate" | "open">,
+  root: Uint8Array,
+  target: string,
+): Promise<void> {
   mkdirSync(target);
   await restoreFiles([{ root, momentLabel: "then", path: "/" }], {
     store: new StoreReader(depot.keys, depot, true),

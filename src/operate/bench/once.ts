@@ -1,9 +1,12 @@
+import { fork } from "node:child_process";
+import { once } from "node:events";
 import { readFileSync } from "node:fs";
 import { AgentState } from "@/agent/state";
 import { compileSelection } from "@/core/selection/selection";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { storeSnapshot } from "@/sources/snapshot";
+import { splitIds } from "@/store/identity";
 import { StoreWriter } from "@/store/writer";
 import { BenchDepot, bringBack } from "./ground";
 
@@ -54,10 +57,33 @@ export async function storeOnce(
   console.log(mostMemory(), Buffer.from(result.root).toString("hex"));
 }
 
-/** The same for a restore, which finds out by itself what lies in which pack. */
+/** The same for a restore. In which pack each chunk lies, another program tells, as the console tells an agent. */
 export async function restoreOnce(folder: string, root: string, target: string): Promise<void> {
   const depot = new BenchDepot(folder);
-  await depot.learn();
-  await bringBack(depot, Buffer.from(root, "hex"), target);
+  const index = fork(process.argv[1]!, ["index-of", folder], { execArgv: [], serialization: "advanced" });
+  const asked: ((packs: (string | null)[]) => void)[] = [];
+  await once(index, "message");
+  index.on("message", (packs: (string | null)[]) => asked.shift()!(packs));
+  const locate = (ids: readonly Uint8Array[]): Promise<(string | null)[]> =>
+    new Promise((told) => {
+      asked.push(told);
+      index.send(Buffer.concat(ids));
+    });
+  await bringBack({ keys: depot.keys, locate, open: depot.open }, Buffer.from(root, "hex"), target);
   console.log(mostMemory());
+  index.kill();
+}
+
+/** The program that knows what lies in which pack, and is asked. */
+export async function indexOf(folder: string): Promise<void> {
+  const depot = new BenchDepot(folder);
+  await depot.learn();
+  process.send!([]);
+  process.on("disconnect", () => process.exit(0));
+  // answers go in the order of the questions
+  let before: Promise<unknown> = Promise.resolve();
+  process.on("message", (ids: Uint8Array) => {
+    before = before.then(async () => process.send!(await depot.locate(splitIds(ids))));
+  });
+  await once(process, "disconnect");
 }

@@ -25,7 +25,7 @@ class PackedNames {
 
 /**
  * The names in one folder. Those of a very large one lie packed, in runs that are sorted each and merged when they are gone
- * through: a million of them take 25 MB outside of the heap, where as strings they took four times that within it.
+ * through, so that the heap has little of them: a million take some 25 MB outside of it.
  */
 export class FolderNames {
   count = 0;
