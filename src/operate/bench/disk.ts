@@ -2,23 +2,14 @@ import { randomBytes } from "node:crypto";
 import { closeSync, fsyncSync, mkdirSync, openSync, statSync, writeSync } from "node:fs";
 import { cpus } from "node:os";
 import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
 import { Identifier } from "@/store/identity";
 import { PackMemory } from "@/store/pack-memory";
 import { makeScratch, pressBlock } from "@/store/press/block";
 import { compressorOf } from "@/store/press/compressor";
 import { HEADER_BYTES } from "@/store/sealing";
-import {
-  BenchDepot,
-  type Figure,
-  figure,
-  inFolder,
-  least,
-  rounds,
-  say,
-  seconds,
-  shell,
-  store,
-} from "./ground";
+import { medianOf, sideBySide } from "./beside";
+import { BenchDepot, type Figure, figure, inFolder, rounds, say, seconds, store, timed } from "./ground";
 import { inProgram } from "./program";
 
 const MIB = 1024 * 1024;
@@ -60,40 +51,55 @@ function makePacker(): (block: Buffer) => Promise<Uint8Array> {
 }
 
 const CORE_SECONDS = 2;
+/** More than a processor's caches hold: an image comes from memory too. */
+const PACKED_MIB = 128;
 
-/** The program of its own: packs on one core for some seconds; prints how many MiB a second. */
-export async function packOnce(): Promise<void> {
-  const blocks = Array.from({ length: 16 }, (_, i) => blockOf(i));
+/** How long programs have until they begin to pack together. */
+const PREPARING_MS = 3000;
+
+/**
+ * The program of its own: packs on one core for some seconds; prints how many MiB a second.
+ *
+ * @param begins milliseconds since 1970: when the others begin too
+ */
+export async function packOnce(begins: string): Promise<void> {
+  const blocks = Array.from({ length: PACKED_MIB }, (_, i) => blockOf(i));
   const pack = makePacker();
+  for (const block of blocks.slice(0, 8)) await pack(block);
+  const left = Number(begins) - Date.now();
+  if (left < 0) throw new Error("the others have begun already");
+  await pause(left);
   let done = 0;
   const took = await seconds(async () => {
-    for (const end = performance.now() + CORE_SECONDS * 1000; performance.now() < end; done += blocks.length)
-      for (const block of blocks) await pack(block);
+    for (const end = performance.now() + CORE_SECONDS * 1000; performance.now() < end; done += 1)
+      await pack(blocks[done % PACKED_MIB]!);
   });
   console.log(done / took);
 }
 
 /**
- * MiB a second that all cores together hash, compress and seal, and that the disk takes of it: what the sum of the steps
- * allows on this machine. All at once, since two cores that are threads of one do no double work.
+ * Seconds that so many MiB take at least: by what all cores together hash, compress and seal, all at once, since two cores
+ * that are threads of one do no double work, or by what the disk takes of it, whichever is slower.
  */
-async function rates(folder: string): Promise<{ cores: number; disk: number }> {
-  const each = await Promise.all(cpus().map(async () => Number((await inProgram("pack-once"))[0])));
+async function allowed(folder: string, mib: number): Promise<number> {
+  const begins = String(Date.now() + PREPARING_MS);
+  const each = await Promise.all(cpus().map(async () => Number((await inProgram("pack-once", begins))[0])));
   const cores = each.reduce((sum, one) => sum + one, 0);
   const pack = makePacker();
   const sealed: Buffer[] = [];
   for (let i = 0; i < 64; i += 1) sealed.push(Buffer.from(await pack(blockOf(i))));
-  const writing = await least(() => {
-    const fd = openSync(join(folder, "written"), "w");
-    for (const block of sealed) writeSync(fd, block);
-    fsyncSync(fd);
-    closeSync(fd);
-  });
-  const disk = sealed.length / writing;
+  const disk =
+    sealed.length /
+    (await timed(() => {
+      const fd = openSync(join(folder, "written"), "w");
+      for (const block of sealed) writeSync(fd, block);
+      fsyncSync(fd);
+      closeSync(fd);
+    }));
   say(
     `  ${each.length} cores at once hash, compress and seal ${cores.toFixed(0)} MiB/s; the disk takes ${disk.toFixed(0)} MiB/s of it`,
   );
-  return { cores, disk };
+  return mib / Math.min(cores, disk);
 }
 
 /** One large image, half of it empty: first pass and one after small changes, against what the machine's own rates allow. */
@@ -104,30 +110,39 @@ export const benchDisk = (): Promise<Figure[]> =>
     makeImage(join(disk, "image"));
     const held = (statSync(join(disk, "image")).blocks * 512) / MIB;
     say(`an image of ${IMAGE_MIB} MiB that holds ${held.toFixed(0)} MiB`);
-    const allowed = await rates(folder);
-    const limit = held / Math.min(allowed.cores, allowed.disk);
     let depot = null as unknown as BenchDepot;
     let made = null as unknown as Awaited<ReturnType<typeof store>>;
-    const first = await least(async (round) => {
-      depot = new BenchDepot(join(folder, `depot-${round}`));
-      made = await store(depot, disk, null);
-    }, rounds + 1);
-    const fd = openSync(join(disk, "image"), "r+");
-    for (let i = 0; i < IMAGE_MIB; i += 128) writeSync(fd, randomBytes(MIB), 0, MIB, i * MIB);
-    closeSync(fd);
-    shell("sync");
-    const again = await seconds(async () => {
-      await store(depot, disk, made.tree);
-    });
+    const first = await sideBySide(
+      "first pass",
+      (round) => {
+        depot = new BenchDepot(join(folder, `depot-${round}`));
+        return timed(async () => {
+          made = await store(depot, disk, null);
+        });
+      },
+      () => allowed(folder, held),
+    );
+    const again: number[] = [];
+    for (let round = 0; round < rounds; round += 1) {
+      const fd = openSync(join(disk, "image"), "r+");
+      for (let i = round; i < IMAGE_MIB; i += 128) writeSync(fd, randomBytes(MIB), 0, MIB, i * MIB);
+      closeSync(fd);
+      again.push(
+        await timed(async () => {
+          made = await store(depot, disk, made.tree);
+        }),
+      );
+    }
     return [
       figure(
         `an image of ${held.toFixed(0)} MiB, first pass`,
         "s",
-        first,
+        first.ours,
         "what the rates allow",
-        limit,
+        first.theirs,
         1.5,
+        first.ratio,
       ),
-      figure("the same, 1 % of its blocks changed", "s", again, "the first pass", first, 0.5),
+      figure("the same, 1 % of its blocks changed", "s", medianOf(again), "the first pass", first.ours, 0.5),
     ];
   });

@@ -20,7 +20,7 @@ const ALONE: Record<string, (...about: string[]) => Promise<void>> = {
   "store-once": (tree, depot, state, root) => storeOnce(tree!, depot!, state!, root),
   "restore-once": (depot, root, target) => restoreOnce(depot!, root!, target!),
   "index-of": (depot) => indexOf(depot!),
-  "pack-once": packOnce,
+  "pack-once": (begins) => packOnce(begins!),
 };
 
 const [, , name, ...about] = process.argv;

@@ -14,6 +14,7 @@ import {
   seconds,
   shell,
   store,
+  timed,
 } from "./ground";
 
 /** Changes one file in a hundred. */
@@ -41,12 +42,6 @@ const describe = ({ files, bytes }: { files: number; bytes: number }) =>
   say(
     `${files.toLocaleString("en-GB")} files, ${(bytes / 1024 ** 3).toFixed(2)} GiB; ${cpus()[0]?.model.trim()}, ${cpus().length} cores; ${rounds} rounds, the median counts`,
   );
-/** Begins when the disk has what was written before. */
-const timed = (work: () => Promise<void> | void): Promise<number> => {
-  shell("sync");
-  return seconds(work);
-};
-
 /** First, unchanged and slightly changed runs over a Unix tree. */
 export const benchFiles = (): Promise<Figure[]> =>
   inLeftFolder(async (folder) => {

@@ -89,23 +89,11 @@ export const shell = (command: string) => {
   if (status !== 0) throw new Error(`${command}: ${stderr}`);
 };
 
-/** The best of so many rounds, seconds. */
-export async function leastOf(
-  times: number,
-  work: (round: number) => Promise<void> | void,
-  before: () => void = () => {},
-): Promise<number> {
-  let best = Number.POSITIVE_INFINITY;
-  for (let round = 0; round < times; round += 1) {
-    before();
-    best = Math.min(best, await seconds(() => work(round)));
-  }
-  return best;
-}
-
-/** The best of the rounds, each of which begins when the disk has what was written before. */
-export const least = (work: (round: number) => Promise<void> | void, times = rounds): Promise<number> =>
-  leastOf(times, work, () => shell("sync"));
+/** Begins when the disk has what was written before. */
+export const timed = (work: () => Promise<void> | void): Promise<number> => {
+  shell("sync");
+  return seconds(work);
+};
 
 /** A depot with its index in memory; the console holds it in PostgreSQL. */
 export class BenchDepot {
