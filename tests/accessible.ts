@@ -2,8 +2,14 @@ import { AxeBuilder } from "@axe-core/webdriverjs";
 import type { WebDriver } from "selenium-webdriver";
 import { expect } from "vitest";
 
-/** Nothing on this page that axe finds against WCAG 2.2 AA. */
+const WAIT_MS = 15_000;
+/** Nothing comes or goes any more; what turns for ever does not count. */
+const AT_REST = `return document.getAnimations().every((one) =>
+  one.playState !== "running" || one.effect.getComputedTiming().endTime === Infinity)`;
+
+/** Nothing on this page that axe finds against WCAG 2.2 AA, once it is at rest: what fades in is pale for a moment. */
 export async function seemlyToAll(browser: WebDriver, page: string): Promise<void> {
+  await browser.wait(() => browser.executeScript<boolean>(AT_REST), WAIT_MS, `${page} does not come to rest`);
   const { violations } = await new AxeBuilder(browser)
     .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
     .analyze();
