@@ -117,9 +117,13 @@ export const benchRestore = (): Promise<Figure[]> =>
     const depot = new BenchDepot(join(folder, "depot"));
     const { root } = await store(depot, tree, null);
     const outOf = (round: number) => join(folder, `out-${round}`);
+    const restored: string[] = [];
     const restore = await sideBySide(
       "restore",
-      (round) => timed(() => bringBack(depot, root, outOf(round))),
+      (round) => {
+        restored.push(outOf(round));
+        return timed(() => bringBack(depot, root, outOf(round)));
+      },
       (round) =>
         timed(() => {
           const out = `${outOf(round)}-unpacked`;
@@ -127,7 +131,7 @@ export const benchRestore = (): Promise<Figure[]> =>
           shell(`openssl enc -d -aes-256-ctr ${PASS} < ${archive} | zstd -d | tar x -C ${out}`);
         }),
     );
-    shell(`diff -rq --no-dereference ${tree} ${outOf(0)}`);
+    for (const out of restored) shell(`diff -rq --no-dereference ${tree} ${out}`);
     return [
       figure("restore", "s", restore.ours, "openssl -d | zstd -d | tar x", restore.theirs, 1, restore.ratio),
     ];
