@@ -1,5 +1,6 @@
-import { parentPort, type ResourceLimits, Worker } from "node:worker_threads";
+import { parentPort, type ResourceLimits, Worker, workerData } from "node:worker_threads";
 import { type Code, CodedError } from "@/core/codes";
+import { Rest } from "./rest";
 
 /** One thread, and how much it was asked that it has not answered yet. */
 export interface Slot {
@@ -16,6 +17,8 @@ interface Asked<Job> {
   readonly id: number;
   readonly job: Job;
 }
+/** Sent when a thread is no longer needed. */
+const OVER = "over";
 interface Answered<Answer> {
   readonly id: number;
   readonly answer?: Answer;
@@ -40,7 +43,8 @@ export class Threads<Job, Answer> {
   }
 
   private begin(file: string, resourceLimits: ResourceLimits): Slot {
-    const worker = new Worker(file, { resourceLimits });
+    const rest = Rest.ofNewThread();
+    const worker = new Worker(file, { resourceLimits, workerData: rest.shared });
     const slot = { worker, busy: 0 };
     worker.on("message", ({ id, answer, failure }: Answered<Answer>) => {
       const asked = this.waiting.get(id);
@@ -54,9 +58,10 @@ export class Threads<Job, Answer> {
       // nothing is told apart any more: all that waits fails, and its runs with it
       for (const { reject } of this.waiting.values()) reject(error);
       this.waiting.clear();
-      for (const other of this.slots) void other.worker.terminate();
+      for (const other of this.slots) other.worker.postMessage(OVER);
       this.broken();
     });
+    worker.on("exit", () => rest.forget());
     worker.unref();
     return slot;
   }
@@ -91,7 +96,11 @@ export function answerJobs<Job, Answer>(
     | { readonly answer: Answer },
 ): void {
   const port = parentPort!;
-  port.on("message", async ({ id, job }: Asked<Job>) => {
+  const rest = new Rest(workerData as SharedArrayBuffer);
+  port.on("message", async (asked: Asked<Job> | typeof OVER) => {
+    if (asked === OVER) return port.close();
+    if (!rest.begin()) return;
+    const { id, job } = asked;
     try {
       const done = await work(job);
       const own = "own" in done ? done.own : [];
@@ -100,6 +109,9 @@ export function answerJobs<Job, Answer>(
       const code = error instanceof CodedError ? error.code : null;
       const failure = { code, message: (error as Error).message };
       port.postMessage({ id, failure } satisfies Answered<Answer>);
+    } finally {
+      rest.end();
     }
   });
+  rest.end();
 }
