@@ -160,6 +160,7 @@ describe("requests made from the OpenAPI document", () => {
     const some = described.filter(({ id }) => !LEFT_OUT.has(id));
     expect(some.length).toBeGreaterThan(100);
     const bad: string[] = [];
+    let slipsTold = 0;
     await fc.assert(
       fc.asyncProperty(
         fc.constantFrom(...some).chain((operation) =>
@@ -178,18 +179,21 @@ describe("requests made from the OpenAPI document", () => {
               { requiredKeys: [] },
             ),
             body: operation.body ? madeFrom(operation.body) : fc.constant(undefined),
+            slip: fc.constantFrom(null, null, "query", operation.body ? "body" : "query"),
           }),
         ),
-        async ({ operation, who, params, query, body }) => {
+        async ({ operation, who, params, query, body: meant, slip }) => {
           fc.pre(operation.id !== "grantDepot" || params[0] !== otherDepot);
           let at = 0;
           const path = operation.path.replace(
             /\{\w+\}/g,
             () => encodeURIComponent(wellFormed(params[at++]!)) || "x",
           );
-          const asked = new URLSearchParams(
-            Object.entries(query).map(([name, value]) => [name, wellFormed(String(value))]),
-          ).toString();
+          const asked = new URLSearchParams([
+            ...Object.entries(query).map(([name, value]) => [name, wellFormed(String(value))]),
+            ...(slip === "query" ? [[NOBODY_READS, "1"]] : []),
+          ]).toString();
+          const body = slip === "body" ? { ...(meant as object), [NOBODY_READS]: 1 } : meant;
           const answer = await console_.call(
             operation.method,
             `${path}${asked ? `?${asked}` : ""}`,
@@ -199,14 +203,21 @@ describe("requests made from the OpenAPI document", () => {
           const said = JSON.stringify(answer.body);
           const told = `${who.name} ${operation.method} ${path}?${asked} ${JSON.stringify(body)?.slice(0, 400)} → ${answer.status} ${said.slice(0, 300)}`;
           if (answer.status >= 500 && answer.status !== 507) bad.push(told);
+          if (slip && said.includes(`"field":"${NOBODY_READS}"`)) slipsTold += 1;
+          if (slip && answer.status < 400) bad.push(`done in spite of a field that nobody reads: ${told}`);
           if (who.foreign?.test(said)) bad.push(`another client's: ${told}`);
         },
       ),
       { numRuns: 1500, endOnFailure: true },
     );
     expect(bad).toEqual([]);
+    // what was right but for the slip
+    expect(slipsTold).toBeGreaterThan(100);
   });
 });
+
+/** No operation has such a field. */
+const NOBODY_READS = "nobodyReadsThis";
 
 /** Half a character cannot be sent. */
 const wellFormed = (text: string): string => Buffer.from(text, "utf8").toString("utf8");

@@ -106,6 +106,25 @@ describe("bad input is told at its field, and nothing is half-written", () => {
     expect(policies.map((policy) => policy.name)).not.toContain("Odd");
   });
 
+  it.each([
+    ["PATCH", "/depots/DEPOT", { atOnce: 7, atonce: 3 }, "atonce"],
+    [
+      "PUT",
+      "/clients/CLIENT/limits",
+      { atOnce: 7, bandwidth: [{ kibPerSecond: 64, hour: 3 }] },
+      "bandwidth.0.hour",
+    ],
+    ["GET", "/usage?client=CLIENT", undefined, "client"],
+    ["GET", "/mail-server?name=x", undefined, "name"],
+  ])("a field that nobody reads: %s %s %o", async (method, path, body, field) => {
+    const { depotId, id } = client;
+    const problem = await refused(method, path.replace("DEPOT", depotId).replace("CLIENT", id), body);
+    expect(problem).toMatchObject({ status: 422, code: "request.invalid", errors: [{ field }] });
+    expect(problem.errors[0]!.message).toMatch(/^There is no such field here, and nothing was done/);
+    for (const kept of ["/depots", "/clients"])
+      expect(JSON.stringify((await console_.call("GET", kept)).body)).not.toContain('"atOnce":7');
+  });
+
   it("takes no JSON for what it is not", async () => {
     expect((await console_.call("POST", "/clients", "{")).body).toMatchObject({
       code: "request.invalid",
@@ -194,7 +213,7 @@ describe("a depot is tried step by step", () => {
     const path = freshFolder("another");
     const wish = { name: "Shelf", path, region: "r" };
     await console_.ok("POST", "/depots", wish);
-    const test = await console_.ok<{ ok: boolean; code: string }>("POST", "/depots/test", wish);
+    const test = await console_.ok<{ ok: boolean; code: string }>("POST", "/depots/test", { path });
     expect(test).toMatchObject({ ok: false, code: "depot.not-empty" });
     expect(JSON.stringify(test)).toContain("Something lies there already: a depot");
   });

@@ -144,6 +144,8 @@ export const POLICY_FORMAT = "deep-keep-policy";
 export const POLICY_VERSION = 2;
 /** A policy as it is carried from one console to another. Depots are named, for their ids differ. */
 export const policyFile = z.object({
+  // by which an editor knows what may stand in it
+  $schema: z.string().max(2000).optional(),
   format: z.literal(POLICY_FORMAT, { error: "This is no policy of Deep Keep." }),
   version: z
     .number()

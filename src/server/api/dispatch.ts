@@ -1,4 +1,5 @@
 import { createHash } from "node:crypto";
+import { z } from "zod";
 import { isClientRole, mayDo } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import { change, one } from "@/db/scope";
@@ -9,6 +10,7 @@ import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } 
 import { asSession } from "../unlocked";
 import { takeRequest } from "./limits";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
+import { unknownField } from "./unknown-field";
 
 const problemResponse = (problem: Problem): Response =>
   new Response(JSON.stringify(problem), {
@@ -88,7 +90,7 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       if (!checkedParams.success) throw new Problem("not-found");
       const query = parse(operation.query, Object.fromEntries(searchParams));
       const raw = operation.body ? await readJson(request) : {};
-      const body = parse(operation.body, raw);
+      const body = parse(operation.body, operation.upgraded ? operation.upgraded(raw) : raw);
       const work = () =>
         asSession(context.person ? context.sessionId : null, () =>
           operation.run(context, { params: checkedParams.data, query, body } as never),
@@ -135,13 +137,19 @@ function decoded(part: string): string {
   }
 }
 
-// biome-ignore lint/suspicious/noExplicitAny: any schema
-function parse(schema: any, value: unknown): unknown {
-  if (!schema) return {};
+const NOT_TAKEN =
+  "There is no such field here, and nothing was done. /api/v1/openapi.json says which there are.";
+
+/** Of an operation that takes nothing. */
+const nothing = z.object({});
+
+function parse(schema: z.ZodType = nothing, value: unknown): unknown {
   const field = oddField(value);
   if (field !== null) throw invalid(field, "Text has no NUL in it, and no half of a character.");
   const result = schema.safeParse(value);
   if (!result.success) throw problemFromZod(result.error);
+  const unknown = unknownField(value, result.data);
+  if (unknown !== null) throw invalid(unknown, NOT_TAKEN);
   return result.data;
 }
 

@@ -1,10 +1,31 @@
 import { z } from "zod";
 import type { AnyOperation } from "./operation";
 
-const jsonSchema = (schema: z.ZodType) => {
+type Described = z.core.JSONSchema.JSONSchema;
+
+const jsonSchema = (schema: z.ZodType): Described => {
   const { $schema: _, ...rest } = z.toJSONSchema(schema, { io: "input", unrepresentable: "any" });
   return rest;
 };
+
+/** Other fields than those described are refused; of several descriptions of one body, those of all are taken. */
+function closed(described: Described): Described {
+  const { allOf, anyOf, oneOf, items, properties } = described;
+  if (allOf) return { ...described, unevaluatedProperties: false };
+  const each = (list: readonly Described[]) => list.map(closed);
+  return {
+    ...described,
+    ...(anyOf && { anyOf: each(anyOf) }),
+    ...(oneOf && { oneOf: each(oneOf) }),
+    ...(items && { items: closed(items as Described) }),
+    ...(properties && {
+      properties: Object.fromEntries(
+        Object.entries(properties).map(([name, one]) => [name, closed(one as Described)]),
+      ),
+      additionalProperties: false,
+    }),
+  };
+}
 
 /** The OpenAPI 3.1 document of a table of operations. */
 export function openApiDocument(operations: readonly AnyOperation[]) {
@@ -32,7 +53,7 @@ export function openApiDocument(operations: readonly AnyOperation[]) {
         ? {
             requestBody: {
               required: true,
-              content: { "application/json": { schema: jsonSchema(one.body) } },
+              content: { "application/json": { schema: closed(jsonSchema(one.body)) } },
             },
           }
         : {}),

@@ -52,6 +52,8 @@ export interface Operation<
   readonly params?: P;
   readonly query?: Q;
   readonly body?: B;
+  /** What was written for an earlier version, as this one has it; what is not, as it is. */
+  readonly upgraded?: (body: unknown) => unknown;
   /** Status of success. */
   readonly status?: number;
   readonly run: (context: Context, input: OperationInput<P, Q, B>) => Promise<unknown>;

@@ -320,7 +320,8 @@ export const policies = [
     caller: "work",
     status: 201,
     params: clientParam,
-    body: z.preprocess(upgradedFile, policyFile),
+    body: policyFile,
+    upgraded: upgradedFile,
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
