@@ -140,7 +140,8 @@ describe("a drill", () => {
       `/policies/${client.policyId}`,
     );
     await console_.ok("PUT", `/policies/${client.policyId}`, {
-      ...policy,
+      name: policy.name,
+      revision: policy.revision,
       clauses: { ...policy.clauses, conduct: { drillDays: null } },
       reason: "No drills here",
     });

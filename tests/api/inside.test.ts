@@ -192,7 +192,7 @@ describe("looking inside", () => {
     const given = (what: string, path: string) =>
       console_.call(
         "GET",
-        `/given/${gift.id}/recovery-points/${pointId}/${what}?path=${encodeURIComponent(path)}&since=${before}`,
+        `/given/${gift.id}/recovery-points/${pointId}/${what}?path=${encodeURIComponent(path)}${what === "comparison" ? `&since=${before}` : ""}`,
         undefined,
         token,
       );

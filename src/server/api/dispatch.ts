@@ -8,6 +8,7 @@ import { invalid, Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } from "../sign-in";
 import { asSession } from "../unlocked";
+import { fieldWords } from "./field-words";
 import { takeRequest } from "./limits";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
 import { unknownField } from "./unknown-field";
@@ -146,7 +147,7 @@ const nothing = z.object({});
 function parse(schema: z.ZodType = nothing, value: unknown): unknown {
   const field = oddField(value);
   if (field !== null) throw invalid(field, "Text has no NUL in it, and no half of a character.");
-  const result = schema.safeParse(value);
+  const result = schema.safeParse(value, { error: fieldWords });
   if (!result.success) throw problemFromZod(result.error);
   const unknown = unknownField(value, result.data);
   if (unknown !== null) throw invalid(unknown, NOT_TAKEN);

@@ -1,0 +1,51 @@
+import { describe, expect, it } from "vitest";
+import { z } from "zod";
+import { fieldWords } from "./field-words";
+
+const words = (schema: z.ZodType, value: unknown): string[] => {
+  const result = schema.safeParse(value, { error: fieldWords });
+  return result.success ? [] : result.error.issues.map((issue) => issue.message);
+};
+
+const kinds = z.discriminatedUnion("kind", [
+  z.object({ kind: z.literal("folder"), path: z.string() }),
+  z.object({ kind: z.literal("bucket"), bucket: z.string() }),
+]);
+
+describe("what is wrong with a field", () => {
+  it.each<[z.ZodType, unknown, string]>([
+    [z.string(), undefined, "This is missing; give a text."],
+    [z.string(), 7, "Here stands a number; a text is wanted."],
+    [z.string(), null, "Here stands null; a text is wanted."],
+    [z.array(z.string()), {}, "Here stands an object; a list is wanted."],
+    [z.object({}), [], "Here stands a list; an object is wanted."],
+    [z.boolean(), "yes", "Here stands a text; true or false is wanted."],
+    [z.int(), 1.5, "Here stands a number; a whole number is wanted."],
+    [z.coerce.number(), "seven", "Here stands what is no number; a number is wanted."],
+    [z.enum(["clean", "failed"]), "good", "Give one of: clean, failed."],
+    [z.enum(["clean", "failed"]), undefined, "This is missing; give one of: clean, failed."],
+    [z.literal("deep"), "shallow", "Give deep."],
+    [kinds, { kind: "tape" }, "Give one of: folder, bucket."],
+    [z.union([z.string(), z.number()]), true, "This is none of what can stand here."],
+    [z.string().min(1), "", "This is empty."],
+    [z.string().min(20), "short", "At least 20 characters."],
+    [z.string().max(1), "ab", "At most 1 character."],
+    [z.array(z.number()).max(2), [1, 2, 3], "At most 2 of them."],
+    [z.number().min(1), 0, "At least 1."],
+    [z.number().positive(), 0, "More than 0."],
+    [z.number().lt(10), 10, "Less than 10."],
+    [z.number().multipleOf(5), 7, "A multiple of 5."],
+    [z.uuid(), "7", "This is no id."],
+    [z.email(), "vossel", "This is no e-mail address, such as name@company.example."],
+    [z.iso.datetime(), "yesterday", "This is no moment with its zone, such as 2026-11-30T19:30:00Z."],
+    [z.iso.date(), "30.11.", "This is no day, such as 2026-11-30."],
+    [z.string().regex(/^[0-9a-f]{32}$/), "point", "This has not the form that is wanted here."],
+    [z.strictObject({}), { other: 1 }, "This cannot stand here."],
+  ])("is said in words: %#", (schema, value, said) => {
+    expect(words(schema, value)).toEqual([said]);
+  });
+
+  it("is said by the schema where that has words of its own", () => {
+    expect(words(z.string().min(1, "Give the client's name."), "")).toEqual(["Give the client's name."]);
+  });
+});
