@@ -138,9 +138,6 @@ function decoded(part: string): string {
   }
 }
 
-const NOT_TAKEN =
-  "There is no such field here, and nothing was done. /api/v1/openapi.json says which there are.";
-
 /** Of an operation that takes nothing. */
 const nothing = z.object({});
 
@@ -150,7 +147,11 @@ function parse(schema: z.ZodType = nothing, value: unknown): unknown {
   const result = schema.safeParse(value, { error: fieldWords });
   if (!result.success) throw problemFromZod(result.error);
   const unknown = unknownField(value, result.data);
-  if (unknown !== null) throw invalid(unknown, NOT_TAKEN);
+  if (unknown !== null)
+    throw invalid(
+      unknown,
+      `Nothing here reads “${unknown}”, and nothing was done. /api/v1/openapi.json says what can be given.`,
+    );
   return result.data;
 }
 
