@@ -4,7 +4,7 @@ import type { ReactNode } from "react";
 import type { Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import { KNOWN_PLACES } from "@/core/selection/known-places";
-import { formatBytes, parseBytes } from "@/core/units/bytes";
+import { exactBytes, parseBytes } from "@/core/units/bytes";
 import { TextField } from "./form";
 import { TryOut } from "./try-out";
 
@@ -29,7 +29,7 @@ export const whatDraft = (clause: Clauses["what"] | undefined): WhatDraft => ({
   include: clause?.include.join("\n") ?? "",
   exclude: clause?.exclude.join("\n") ?? "*.tmp",
   rubbish: clause?.rubbish ?? true,
-  largest: clause?.largestBytes ? formatBytes(clause.largestBytes) : "",
+  largest: clause?.largestBytes ? exactBytes(clause.largestBytes) : "",
   days: clause?.changedWithinDays ? String(clause.changedWithinDays) : "",
 });
 export const whatOf = (draft: WhatDraft): unknown => ({

@@ -12,7 +12,7 @@ export interface ScheduleDraft {
   readonly kind: ScheduleKind;
   readonly at: string;
   readonly days: readonly Weekday[];
-  /** `1` to `31`, `last`, or a day of a kind such as `1 6`: the first Saturday. */
+  /** `1` to `28`, `last`, or a day of a kind such as `1 6`: the first Saturday. */
   readonly monthDay: string;
   readonly every: string;
   readonly unit: "MINUTELY" | "HOURLY";
@@ -32,6 +32,16 @@ export interface WhenDraft {
   readonly spread: string;
   readonly target: string;
 }
+
+/** Days of a month that every month has; days of a kind, counted. Others are given as a rule. */
+export const MONTH_DAYS = Array.from({ length: 28 }, (_, i) => i + 1);
+export const NTH = [
+  [1, "first"],
+  [2, "second"],
+  [3, "third"],
+  [4, "fourth"],
+  [-1, "last"],
+] as const;
 
 let lastKey = 0;
 export const newSchedule = (): ScheduleDraft => {
@@ -65,7 +75,7 @@ function scheduleDraft({ rule: text, pass }: When["schedules"][number]): Schedul
   const plain = rule.months.length + rule.positions.length === 0;
   if (isInterval(rule) && plain && rule.days.length + rule.monthDays.length + rule.minutes.length === 0) {
     const { hours } = rule;
-    const span = hours.every((hour, i) => i === 0 || hour === hours[i - 1]! + 1);
+    const span = hours.every((hour, i) => i === 0 || hour === (hours[i - 1]! + 1) % 24);
     if (span)
       return {
         ...base,
@@ -83,17 +93,29 @@ function scheduleDraft({ rule: text, pass }: When["schedules"][number]): Schedul
     return { ...base, kind: "daily", at };
   if (rule.frequency === "WEEKLY" && rule.days.length && !rule.monthDays.length)
     return { ...base, kind: "weekly", at, days: rule.days.map(({ day }) => day) };
-  if (rule.frequency === "MONTHLY" && rule.monthDays.length === 1 && !rule.days.length)
-    return {
-      ...base,
-      kind: "monthly",
-      at,
-      monthDay: rule.monthDays[0] === -1 ? "last" : String(rule.monthDays[0]),
-    };
-  const [day] = rule.days;
-  if (rule.frequency === "MONTHLY" && rule.days.length === 1 && day?.nth && !rule.monthDays.length)
-    return { ...base, kind: "monthly", at, monthDay: `${day.nth} ${day.day}` };
-  return { ...base, kind: "rule" };
+  const monthDay = rule.frequency === "MONTHLY" ? monthDayOf(rule) : null;
+  return monthDay === null ? { ...base, kind: "rule" } : { ...base, kind: "monthly", at, monthDay };
+}
+
+/** The day of a monthly rule as the field has it; null where it has none such. */
+function monthDayOf({ days, monthDays }: Rule): string | null {
+  const [monthDay] = monthDays;
+  if (monthDay !== undefined) {
+    if (monthDays.length > 1 || days.length) return null;
+    if (monthDay === -1) return "last";
+    return MONTH_DAYS.includes(monthDay) ? String(monthDay) : null;
+  }
+  const [day] = days;
+  return day && days.length === 1 && NTH.some(([nth]) => nth === day.nth) ? `${day.nth} ${day.day}` : null;
+}
+
+/** Hours from one to before another, over midnight where that is earlier; what is no hour stays among them. */
+function hoursBetween(from: number, to: number): number[] {
+  if (!Number.isInteger(from) || !Number.isInteger(to)) return [Number.NaN];
+  const overnight = to < from && to >= 0 && from < 24;
+  // one more than a day has tells that it is too many
+  const count = Math.min(25, Math.max(1, overnight ? to + 24 - from : to - from));
+  return Array.from({ length: count }, (_, i) => (overnight ? (from + i) % 24 : from + i));
 }
 
 /** What was typed as a rule; what is not right yet stays so, for the check to say. */
@@ -136,13 +158,9 @@ export function ruleOf(draft: ScheduleDraft): string {
     case "interval": {
       const from = draft.fromHour.trim() === "" ? 0 : Number(draft.fromHour);
       const to = draft.toHour.trim() === "" ? 24 : Number(draft.toHour);
-      const limited = from > 0 || to < 24;
       const every = /^\d+$/.test(draft.every.trim()) ? Number(draft.every) : 0;
-      return `FREQ=${draft.unit};INTERVAL=${every}${
-        limited
-          ? `;BYHOUR=${Array.from({ length: Math.max(1, to - from) }, (_, i) => from + i).join(",")}`
-          : ""
-      }`;
+      const hours = from === 0 && to === 24 ? "" : `;BYHOUR=${hoursBetween(from, to).join(",")}`;
+      return `FREQ=${draft.unit};INTERVAL=${every}${hours}`;
     }
     case "rule":
       return draft.rule;

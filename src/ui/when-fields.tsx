@@ -4,19 +4,18 @@ import { parseRule, ruleSentence } from "@/core/schedule/rule";
 import { WEEKDAY_NAMES } from "@/core/schedule/weekday";
 import { SelectField, TextField } from "./form";
 import { EVENING, HoursFields, TakeAway } from "./hours-fields";
-import { newSchedule, ruleOf, type ScheduleDraft, type ScheduleKind, type WhenDraft } from "./schedule-draft";
+import {
+  MONTH_DAYS,
+  NTH,
+  newSchedule,
+  ruleOf,
+  type ScheduleDraft,
+  type ScheduleKind,
+  type WhenDraft,
+} from "./schedule-draft";
 import { WeekdayBoxes } from "./weekday-boxes";
 
 /** Days that every month has. */
-const MONTH_DAYS = Array.from({ length: 28 }, (_, i) => i + 1);
-const NTH = [
-  [1, "first"],
-  [2, "second"],
-  [3, "third"],
-  [4, "fourth"],
-  [-1, "last"],
-] as const;
-
 function sentenceOf(draft: ScheduleDraft): string | null {
   try {
     return ruleSentence(parseRule(ruleOf(draft)));

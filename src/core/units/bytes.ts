@@ -26,3 +26,9 @@ export function parseBytes(text: string): number | null {
   const base = match[3]?.toLowerCase() === "b" ? 1000 : 1024;
   return Math.round(value * base ** ("kmgtp".indexOf(letter) + 1));
 }
+
+/** A size as it is put into a field: as `formatBytes` says it where that is read as just so many bytes, else by the byte. */
+export function exactBytes(bytes: number): string {
+  const text = formatBytes(bytes);
+  return parseBytes(text) === bytes ? text : `${bytes} B`;
+}
