@@ -8,10 +8,9 @@ const jsonSchema = (schema: z.ZodType): Described => {
   return rest;
 };
 
-/** Other fields than those described are refused; of several descriptions of one body, those of all are taken. */
+/** Other fields than those described are refused. */
 function closed(described: Described): Described {
-  const { allOf, anyOf, oneOf, items, properties } = described;
-  if (allOf) return { ...described, unevaluatedProperties: false };
+  const { anyOf, oneOf, items, properties } = described;
   const each = (list: readonly Described[]) => list.map(closed);
   return {
     ...described,

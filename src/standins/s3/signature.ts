@@ -84,8 +84,9 @@ export function checkSignature(
   if (!secret) return "InvalidAccessKeyId";
   if (signedRegion !== region) return "AuthorizationHeaderMalformed";
   const at = Date.parse(stamp.replace(/^(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)Z$/, "$1-$2-$3T$4:$5:$6Z"));
-  if (lasts !== null && now.getTime() > at + lasts * 1000) return "AccessDenied";
-  if (!(Math.abs(at - now.getTime()) <= SKEW_MS)) return "RequestTimeTooSkewed";
+  const age = now.getTime() - at;
+  if (!(age >= -SKEW_MS) || (lasts === null && age > SKEW_MS)) return "RequestTimeTooSkewed";
+  if (lasts !== null && !(age <= lasts * 1000)) return "AccessDenied";
   const payload = String(request.headers["x-amz-content-sha256"] ?? "UNSIGNED-PAYLOAD");
   if (payload !== "UNSIGNED-PAYLOAD" && payload !== sha256(body)) return "XAmzContentSHA256Mismatch";
   const query = [...url.searchParams]
