@@ -2,8 +2,9 @@ import { existsSync, readFileSync, realpathSync, statfsSync } from "node:fs";
 import { cpus, hostname, release, totalmem } from "node:os";
 import { dirname, join } from "node:path";
 import type { SystemReport } from "@/core/protocol/agent";
-import { deepest, mountsOf } from "@/sources/files/standing-still";
-import { byteString } from "@/store/tree";
+import { systemPath } from "@/sources/files/paths";
+import { deepest, type Mount, mountsOf } from "@/sources/files/standing-still";
+import { type ByteString, byteString } from "@/store/tree";
 
 export const AGENT_VERSION = "0.1.0";
 
@@ -36,12 +37,12 @@ function fileIn(root: string, path: string): string | null {
 
 /** The machine's own name, from its disk where that is not the one the agent runs on. */
 export const machineName = (root: string): string =>
-  (root === "/" ? hostname() : (fileIn(root, "etc/hostname")?.trim() ?? hostname()))
+  (root === "/" ? hostname() : fileIn(root, "etc/hostname")?.trim() || hostname())
     .replace(/[^A-Za-z0-9._-]/g, "-")
     .slice(0, 63);
 
 /** What an agent reports of its machine, and of the folder that it works in. */
-export function describeSystem(root: string, workFolder: string): SystemReport {
+export function describeSystem(root: string, workFolder: string, mounts = mountsOf()): SystemReport {
   const release_ = fileIn(root, "etc/os-release") ?? "";
   const pretty = /^PRETTY_NAME="?([^"\n]*)"?$/m.exec(release_)?.[1];
   return {
@@ -51,15 +52,15 @@ export function describeSystem(root: string, workFolder: string): SystemReport {
     cores: cpus().length || 1,
     memory: totalmem(),
     agent: AGENT_VERSION,
-    volumes: volumesOf(root),
-    ...workFolderOf(workFolder),
+    volumes: root === "/" ? volumesOf(mounts) : volumeAt(byteString(root), "/"),
+    ...workFolderOf(workFolder, mounts),
   };
 }
 
-function workFolderOf(folder: string): Pick<SystemReport, "workFolder"> {
+function workFolderOf(folder: string, mounts: readonly Mount[]): Pick<SystemReport, "workFolder"> {
   try {
     const there = realpathSync(existsSync(folder) ? folder : dirname(folder));
-    const mount = deepest(mountsOf(), byteString(there));
+    const mount = deepest(mounts, byteString(there));
     if (!mount) return {};
     const disk = statfsSync(there);
     return {
@@ -75,25 +76,25 @@ function workFolderOf(folder: string): Pick<SystemReport, "workFolder"> {
   }
 }
 
-function volumesOf(root: string): SystemReport["volumes"] {
-  const seen = new Set<string>();
-  const volumes: SystemReport["volumes"] = [];
-  const mounts =
-    root === "/"
-      ? readFileSync("/proc/self/mounts", "utf8")
-          .split("\n")
-          .map((line) => line.split(" "))
-      : [["", "/", "ext4"]];
-  for (const [device, path, kind] of mounts) {
-    if (!path || !kind || !DISKS.has(kind) || seen.has(device || path)) continue;
-    seen.add(device || path);
-    try {
-      const disk = statfsSync(join(root, path));
-      if (disk.blocks > 0)
-        volumes.push({ path, size: disk.blocks * disk.bsize, free: disk.bavail * disk.bsize });
-    } catch {
-      // a mount that this account may not look at
-    }
+type Volumes = SystemReport["volumes"];
+const MOST_VOLUMES = 200;
+
+/** What is mounted somewhere, by what it is called; none where this account may not look, or it holds nothing. */
+function volumeAt(place: ByteString, path: string): Volumes {
+  try {
+    const { blocks, bsize, bavail } = statfsSync(systemPath(place));
+    return blocks > 0 ? [{ path, size: blocks * bsize, free: bavail * bsize }] : [];
+  } catch {
+    return [];
   }
-  return volumes.slice(0, 200);
+}
+
+/** Disks and shares that files lie on, each once. */
+function volumesOf(mounts: readonly Mount[]): Volumes {
+  const disks = new Map<string, ByteString>();
+  for (const { path, system, device } of mounts)
+    if (DISKS.has(system) && !disks.has(device)) disks.set(device, path);
+  return [...disks.values()]
+    .flatMap((path) => volumeAt(path, Buffer.from(path, "latin1").toString()))
+    .slice(0, MOST_VOLUMES);
 }

@@ -54,8 +54,8 @@ describe("what is touched", () => {
     expect(
       mountsOf("/dev/a / ext4 rw 0 0\n/dev/b /mnt/my\\040disk btrfs rw 0 0\n/dev/c / btrfs rw 0 0\n"),
     ).toEqual([
-      { path: "/", system: "btrfs" },
-      { path: "/mnt/my disk", system: "btrfs" },
+      { path: "/", system: "btrfs", device: "/dev/c" },
+      { path: "/mnt/my disk", system: "btrfs", device: "/dev/b" },
     ]);
   });
 });

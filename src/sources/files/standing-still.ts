@@ -41,17 +41,19 @@ const SUBVOLUME_INODE = 256n;
 export interface Mount {
   readonly path: ByteString;
   readonly system: string;
+  /** What lies there, as the system calls it: a disk, a share. */
+  readonly device: string;
 }
 /** What is mounted on this machine; the last one on a path is what one sees there. */
 export function mountsOf(text = readFileSync("/proc/self/mounts", "latin1")): Mount[] {
   const mounts = new Map<ByteString, Mount>();
   for (const line of text.split("\n")) {
-    const [, written, system] = line.split(" ");
-    if (!written || !system) continue;
+    const [device, written, system] = line.split(" ");
+    if (!device || !written || !system) continue;
     const path = written.replace(/\\([0-7]{3})/g, (_, digits: string) =>
       String.fromCharCode(Number.parseInt(digits, 8)),
     );
-    mounts.set(path, { path, system });
+    mounts.set(path, { path, system, device });
   }
   return [...mounts.values()];
 }
