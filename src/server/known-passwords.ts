@@ -24,6 +24,21 @@ const ENOUGH = 3;
 /** What comes behind cannot make it weaker, and weighing takes longer for each character. */
 const WEIGHED = 64;
 
+/** What stands between two words of a password, if anything. */
+const BETWEEN = ["", " ", "-", ".", "_"];
+const MOST_WORDS = 12;
+
+/** Words that others know of somebody, and each two of them in a row: as two words by themselves they would count as rare. */
+function guessedFirst(known: readonly string[]): string[] {
+  const words = [...new Set(known.flatMap((text) => text.toLowerCase().split(/[^\p{L}\p{N}]+/u)))]
+    .filter((word) => word.length > 2)
+    .slice(0, MOST_WORDS);
+  const pairs = words.flatMap((one) =>
+    words.flatMap((other) => (one === other ? [] : BETWEEN.map((between) => `${one}${between}${other}`))),
+  );
+  return [...known, ...words, ...pairs];
+}
+
 /** Refuses a password that is among the first to be guessed. `known` is what others know of the person. */
 export async function refuseKnownPassword(
   password: string,
@@ -31,8 +46,7 @@ export async function refuseKnownPassword(
   field = "password",
 ): Promise<void> {
   guesser ??= readLists();
-  const words = known.flatMap((text) => [text, ...text.split(/[\s@.]+/)]).filter((word) => word.length > 2);
-  const { score } = (await guesser).check(password.slice(0, WEIGHED), ["deep keep", ...words]);
+  const { score } = (await guesser).check(password.slice(0, WEIGHED), guessedFirst(["deep keep", ...known]));
   if (score < ENOUGH)
     throw invalid(
       field,
