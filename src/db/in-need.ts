@@ -19,19 +19,26 @@ export interface AlsoWanted {
 /** In trouble by what stands in its summary; the predicate of an index (migration 0022). */
 const TROUBLED = "(u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)";
 
+/** What was read of sources in need, not taken apart yet. */
+export interface ReadInNeed {
+  readonly found: InNeed;
+  readonly around: Around;
+  readonly clientNames: ReadonlyMap<string, string>;
+}
+
 /**
- * Sources in scope that may have a cause to be told of, by client and name: every other one is well, or paused by somebody.
- * What clients are called is handed in, in their order; one that is not among them is left out.
+ * Asks for sources in scope that may have a cause to be told of: every other one is well, or paused by somebody. What clients
+ * are called is handed in, in their order; one that is not among them is left out.
  */
-export async function sourcesInNeed(
+export async function readInNeed(
   tx: Tx,
   filter: StandingFilter,
   now: Date,
   also: AlsoWanted,
   clientNames: ReadonlyMap<string, string>,
-): Promise<SourceFacts[]> {
+): Promise<ReadInNeed> {
   const around = await readAround(tx, now, also.silentSince);
-  // their columns as one text: to read a thousand rows value by value takes longer than to find them
+  // all their columns as one text: to read a thousand rows value by value takes longer than to find them
   const [found] = await allPlanned<InNeed>(
     tx,
     "sources in need",
@@ -42,7 +49,7 @@ export async function sourcesInNeed(
          join source_summaries u on u.depot_id = w.depot_id and (w.client_id is null or u.client_id = w.client_id) where ${IN_SUMMARIES}
        union select u.source_id from source_summaries u where ${IN_SUMMARIES} and u.machine_id = any($9)
        union select unnest($5::uuid[]))
-     select string_agg(concat(${IN_LINE.join(", chr(31), ")}), chr(30)) as lines,
+     select string_agg(concat(${COLUMNS.join(", chr(31), ")}), chr(31)) as texts,
        ${Object.entries(SELDOM)
          .map(
            ([name, column]) =>
@@ -62,43 +69,51 @@ export async function sourcesInNeed(
       [...around.silent.keys()],
     ],
   );
-  const { lines, machineId, connectionId, gone } = found!;
+  return { found: found!, around, clientNames };
+}
+
+/** The sources that were read, by client and name. */
+export function sourcesInNeed({ found, around, clientNames }: ReadInNeed): SourceFacts[] {
+  const { machineId, connectionId, gone } = found;
+  const texts = found.texts?.split("\x1f") ?? [];
   const ofClient = new Map<string, SourceFacts[]>([...clientNames.keys()].map((id) => [id, []]));
-  for (const line of lines?.split("\x1e") ?? []) {
-    const [id, name, siteId, policyId, depotId, hours, newest, ended, lastOutcome, lastCode, state] =
-      line.split("\x1f") as Line;
-    const site = around.sites.get(siteId);
+  for (let at = 0; at < texts.length; at += COLUMNS.length) {
+    const text = (column: number) => texts[at + column]!;
+    const site = around.sites.get(text(SITE));
     const clientName = clientNames.get(site?.clientId ?? "");
     if (!site || clientName === undefined) continue;
-    const policy = policyId ? around.policies.get(policyId) : undefined;
-    const depot = depotId ? around.depots.get(depotId) : undefined;
+    const id = text(ID);
+    const policyId = text(POLICY) || null;
+    const depotId = text(DEPOT) || null;
+    const policy = policyId === null ? undefined : around.policies.get(policyId);
+    const depot = depotId === null ? undefined : around.depots.get(depotId);
     const connection = connectionId?.[id] ?? null;
     // written out: whole objects of one shape, or a thousand of them take longer than the question
     ofClient.get(site.clientId)!.push({
       id,
-      name,
+      name: text(NAME),
       clientId: site.clientId,
       clientName,
-      siteId,
+      siteId: site.id,
       siteName: site.name,
       silent: (machineId?.[id] && around.silent.get(machineId[id])) || null,
       connectionId: connection,
       connectionName: connection === null ? null : (around.connections.get(connection) ?? null),
-      hasPolicy: policyId !== "",
-      policyId: policyId || null,
+      hasPolicy: policyId !== null,
+      policyId,
       policyName: policy?.name ?? null,
       policyChanged: policy?.changed ?? null,
-      depotId: depotId || null,
+      depotId,
       depotName: depot?.name ?? null,
       depotAwayUntil: depot?.away ?? null,
       keyConfirmed: around.goodKeys.has(site.clientId),
       gone: gone?.[id] ?? false,
-      targetHours: hours ? Number(hours) : null,
-      newestPoint: newest ? new Date(Number(newest)) : null,
-      lastRunEnded: ended ? new Date(Number(ended)) : null,
-      lastOutcome: lastOutcome || null,
-      lastCode: (lastCode as Code) || null,
-      state: state as ProtectionState,
+      targetHours: text(HOURS) ? Number(text(HOURS)) : null,
+      newestPoint: text(NEWEST) ? new Date(Number(text(NEWEST))) : null,
+      lastRunEnded: text(ENDED) ? new Date(Number(text(ENDED))) : null,
+      lastOutcome: text(OUTCOME) || null,
+      lastCode: (text(CODE) as Code) || null,
+      state: text(STATE_NOW) as ProtectionState,
       burst: around.bursts.get(id) ?? null,
     });
   }
@@ -106,11 +121,11 @@ export async function sourcesInNeed(
 }
 
 const millis = (column: string) => `(date_part('epoch', ${column}) * 1000)::bigint`;
-/** What is read of each of them, column by column as `Line` has them; moments as milliseconds, what there is not as nothing. */
-const IN_LINE = [
+/** What is read of each of them, one after another; moments as milliseconds, what there is not as nothing. */
+const COLUMNS = [
   "u.source_id",
-  // no name parts columns or lines
-  "translate(u.name, chr(30) || chr(31), '  ')",
+  // no name parts columns
+  "replace(u.name, chr(31), ' ')",
   "u.site_id",
   "u.policy_id",
   "u.depot_id",
@@ -121,19 +136,9 @@ const IN_LINE = [
   "u.last_code",
   STATE,
 ];
-type Line = [
-  id: string,
-  name: string,
-  siteId: string,
-  policyId: string,
-  depotId: string,
-  targetHours: string,
-  newestPoint: string,
-  lastRunEnded: string,
-  lastOutcome: string,
-  lastCode: string,
-  state: string,
-];
+const [ID, NAME, SITE, POLICY, DEPOT, HOURS, NEWEST, ENDED, OUTCOME, CODE, STATE_NOW] = [
+  0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10,
+] as const;
 /** What few of them have. */
 const SELDOM = {
   // of silent machines alone
@@ -142,7 +147,7 @@ const SELDOM = {
   gone: "nullif(u.gone, false)",
 };
 interface InNeed {
-  readonly lines: string | null;
+  readonly texts: string | null;
   readonly machineId: Readonly<Record<string, string>> | null;
   readonly connectionId: Readonly<Record<string, string>> | null;
   readonly gone: Readonly<Record<string, true>> | null;
@@ -156,6 +161,7 @@ interface Named {
  * What is told beside sources, once for each: sites, policies, depots, connections, machines that are silent, alarms, and
  * whose key can be used.
  */
+type Around = Awaited<ReturnType<typeof readAround>>;
 async function readAround(tx: Tx, now: Date, silentSince: Date) {
   const [answer] = await allPlannedOnce<{
     found: {

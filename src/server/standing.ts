@@ -12,7 +12,7 @@ import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
 import { fullGrants, listDepots } from "@/db/depots";
 import { failedDrills } from "@/db/drills";
-import { sourcesInNeed } from "@/db/in-need";
+import { readInNeed, sourcesInNeed } from "@/db/in-need";
 import { unsentSince } from "@/db/notices";
 import { nightCounts } from "@/db/runs";
 import type { Tx } from "@/db/scope";
@@ -58,7 +58,18 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     depots: full,
   };
   const clientNames = new Map(counted.map((row) => [row.clientId, row.clientName]));
-  const sources = await sourcesInNeed(tx, filter, now, also, clientNames);
+  // of a site or a source no message is
+  const unsent =
+    filter.siteId || filter.sourceId
+      ? null
+      : await unsentSince(tx, filter.clientId ?? null, new Date(now.getTime() - UNSENT_DAYS * 24 * HOUR_MS));
+  const zone = (await readProvider(tx))?.zone ?? "UTC";
+  const nights = lastNights(now, zone, NIGHTS);
+  const read = await readInNeed(tx, filter, now, also, clientNames);
+  // the database counts nights while what was read is taken apart
+  const counting = nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 24 * HOUR_MS));
+  counting.catch(() => {});
+  const sources = sourcesInNeed(read);
   const depots: DepotFacts[] = full.flatMap(({ clientId, ...depot }) => {
     const sourceIds = sources
       .filter(
@@ -70,14 +81,8 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       .map((source) => source.id);
     return sourceIds.length ? { ...depot, sourceIds } : [];
   });
-  // of a site or a source no message is
-  const unsent =
-    filter.siteId || filter.sourceId
-      ? null
-      : await unsentSince(tx, filter.clientId ?? null, new Date(now.getTime() - UNSENT_DAYS * 24 * HOUR_MS));
-  const zone = (await readProvider(tx))?.zone ?? "UTC";
-  const nights = lastNights(now, zone, NIGHTS);
-  const runs = await nightCounts(tx, filter, new Date(now.getTime() - (NIGHTS + 1) * 24 * HOUR_MS));
+  const causes = findCauses(sources, depots, now, { damages, unsent, drills });
+  const runs = await counting;
   const table = nightsTable(runs);
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {
     const row = table.get(clientId);
@@ -97,7 +102,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
     at: now,
     total: Object.values(counts).reduce((sum, count) => sum + count, 0),
     counts,
-    causes: findCauses(sources, depots, now, { damages, unsent, drills }),
+    causes,
     sources,
     nights,
     rows,
