@@ -95,6 +95,8 @@ describe("threads", () => {
     // what the other one would have answered is heard by nobody
     await new Promise((next) => setTimeout(next, 120));
     expect(told).toBe(1);
+    // nor does anybody wait who asks afterwards, whichever thread
+    for (let i = 0; i < 4; i += 1) await expect(threads.ask({})).rejects.toThrow("out of memory");
   });
 });
 

@@ -31,6 +31,8 @@ export class Threads<Job, Answer> {
   private readonly waiting = new Map<number, Waiting<Answer>>();
   private readonly slots: Slot[];
   private next = 0;
+  /** Why one of them ended; whoever asks afterwards is told at once. */
+  private failure: Error | null = null;
 
   constructor(
     file: string,
@@ -54,7 +56,8 @@ export class Threads<Job, Answer> {
       if (failure) asked?.reject(errorOf(failure));
       else asked?.resolve(answer as Answer);
     });
-    worker.on("error", (error) => {
+    worker.on("error", (error: Error) => {
+      this.failure ??= error;
       // nothing is told apart any more: all that waits fails, and its runs with it
       for (const { reject } of this.waiting.values()) reject(error);
       this.waiting.clear();
@@ -73,6 +76,7 @@ export class Threads<Job, Answer> {
 
   /** Asks a thread; memory that is its own from then on is named in `own`. Throws what it failed with. */
   ask(job: Job, own: readonly ArrayBuffer[] = [], slot = this.idlest): Promise<Answer> {
+    if (this.failure) return Promise.reject(this.failure);
     return new Promise((resolve, reject) => {
       const id = this.next;
       this.next += 1;
