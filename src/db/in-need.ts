@@ -157,11 +157,11 @@ interface Named {
   readonly id: string;
   readonly name: string;
 }
+type Around = Awaited<ReturnType<typeof readAround>>;
 /**
  * What is told beside sources, once for each: sites, policies, depots, connections, machines that are silent, alarms, and
  * whose key can be used.
  */
-type Around = Awaited<ReturnType<typeof readAround>>;
 async function readAround(tx: Tx, now: Date, silentSince: Date) {
   const [answer] = await allPlannedOnce<{
     found: {
