@@ -53,7 +53,7 @@ export class TestConsole {
     return `http://127.0.0.1:${this.port}`;
   }
 
-  static async start(options: { empty?: boolean } = {}): Promise<TestConsole> {
+  static async start(options: { empty?: boolean; runner?: boolean } = {}): Promise<TestConsole> {
     const home = freshFolder("console");
     mkdirSync(join(home, "log"));
     ensureMasterKey(home);
@@ -73,7 +73,7 @@ export class TestConsole {
         token,
       );
     made.startWeb();
-    made.startRunner();
+    if (options.runner !== false) made.startRunner();
     await made.healthy();
     return made;
   }

@@ -35,13 +35,25 @@ export const placesOfSource = (tx: Tx, sourceId: string) =>
     [sourceId],
   );
 
-/** Packs of one space that another lacks. */
+/** Packs of one space that hold what another lacks. A pack that is there under its name is not carried again. */
 export const packsToCarry = (tx: Tx, fromSpace: string, toSpace: string) =>
   all<{ id: Buffer; size: number }>(
     tx,
     `select id, size from packs p where space_id = $1 and not exists (select from packs o where o.space_id = $2 and o.id = p.id)
-       and exists (select from chunks c where c.space_id = p.space_id and c.pack_id = p.id) order by created_at`,
+       and exists (select from chunks c where c.space_id = p.space_id and c.pack_id = p.id
+         and not exists (select from chunks there where there.space_id = $2 and there.id = c.id))
+     order by created_at`,
     [fromSpace, toSpace],
+  );
+
+/** Notes that whatever two spaces share is counted on in the second: a purge beside spares its packs. */
+export const noteSharedPacks = (tx: Tx, fromSpace: string, toSpace: string, now: Date) =>
+  change(
+    tx,
+    `update packs p set used_at = $3 where p.space_id = $2 and p.used_at < $3
+       and exists (select from chunks c join chunks o on o.space_id = $1 and o.id = c.id
+         where c.space_id = p.space_id and c.pack_id = p.id)`,
+    [fromSpace, toSpace, now],
   );
 
 /** Counts a carried pack into its new space, with the chunks that it holds in the old one. 0 when it is there already. */
@@ -61,7 +73,7 @@ export async function insertCarriedPack(
     await change(
       tx,
       `insert into chunks (space_id, id, pack_id, client_id) select $2, id, pack_id, client_id from chunks where space_id = $1 and pack_id = $3
-       on conflict do nothing`,
+       on conflict (space_id, id) do update set pack_id = excluded.pack_id`,
       [spaces.from, spaces.to, pack.id],
     );
   return inserted;

@@ -1,4 +1,5 @@
 import type { BucketPlace } from "@/core/bucket";
+import { lockInTx } from "./advisory-locks";
 import { all, allPlanned, change, one, type Tx } from "./scope";
 
 export type DepotKind = "folder" | "share" | "s3";
@@ -94,7 +95,7 @@ export async function takeSpace(
   grant: Grant,
   bytes: number,
 ): Promise<"taken" | "quota" | "capacity"> {
-  await tx.query("select pg_advisory_xact_lock(hashtextextended($1, 0))", [grant.depotId]);
+  await lockInTx(tx, "depotRoom", grant.depotId);
   const row = await one<{ quotaLeft: number; capacityLeft: number | null }>(
     tx,
     `select g.quota_bytes - g.used_bytes as "quotaLeft", d.capacity_bytes - depot_used(d.id) as "capacityLeft"

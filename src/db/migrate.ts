@@ -44,7 +44,9 @@ export async function migrate(ownerUrl: string, appPassword: string, folder: str
     await client.query(`
       create or replace function enqueue(task text, payload json, job_key text) returns void
       language sql security definer set search_path = public as
-      $$ select graphile_worker.add_job(task, payload, job_key := job_key) $$`);
+      $$ select graphile_worker.add_job(task, payload, job_key := job_key,
+        -- a check may take hours: one at a time, beside all else
+        queue_name := case when task = 'check' then 'checks' end) $$`);
     await client.query("revoke all on function enqueue(text, json, text) from public");
     await client.query("grant execute on function enqueue(text, json, text) to deepkeep_app");
   } finally {

@@ -131,6 +131,23 @@ export const pointsInSpace = (tx: Tx, depotId: string, clientId: string) =>
     `select ${POINT} from placed_points where depot_id = $1 and client_id = $2 and purged_at is null`,
     [depotId, clientId],
   );
+/** Keeps a point from being purged in a depot up to the transaction's end. False where it was purged. */
+export async function holdPlacedPoint(tx: Tx, id: Buffer, depotId: string): Promise<boolean> {
+  const values = [id, depotId];
+  const made = await one(
+    tx,
+    "select from points where id = $1 and depot_id = $2 and purged_at is null for share",
+    values,
+  );
+  if (made) return true;
+  return (
+    (await one(
+      tx,
+      "select from copies where point_id = $1 and depot_id = $2 and purged_at is null for share",
+      values,
+    )) !== null
+  );
+}
 /** Notes that points are gone from one depot. */
 export async function markPurged(tx: Tx, depotId: string, ids: readonly Buffer[], now: Date): Promise<void> {
   await change(

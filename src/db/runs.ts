@@ -2,6 +2,7 @@ import type { Code } from "@/core/codes";
 import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import type { Rates } from "@/core/units/rates";
+import { lockInTx } from "./advisory-locks";
 import { all, allPlanned, change, one, onePlanned, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
@@ -200,7 +201,7 @@ export async function nextClaimable(
 export async function takeRoom(tx: Tx, sourceId: string): Promise<boolean> {
   const found = await one<{ limited: boolean }>(tx, "select limited($1) as limited", [sourceId]);
   if (!found?.limited) return true;
-  await tx.query("select pg_advisory_xact_lock(hashtext('claims under limits'))");
+  await lockInTx(tx, "claimsUnderLimits");
   return (await one<{ room: boolean }>(tx, "select room_for($1) as room", [sourceId]))?.room ?? true;
 }
 

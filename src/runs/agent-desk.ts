@@ -36,7 +36,7 @@ import {
   setStopAt,
   takeRoom,
 } from "@/db/runs";
-import { all, one, type Scope, type Tx } from "@/db/scope";
+import { all, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
 import { momentLabel } from "@/server/moment-label";
 import { notFound, Problem } from "@/server/problem";
@@ -164,13 +164,6 @@ export async function nextJob(
     if (executor.id) await markSeen(tx, executor.id, now);
     const run = await nextClaimable(tx, executor.id, executor.clientId, kinds, now);
     if (!run) return null;
-    // a sweep holds the client while it works: the run waits for the next question
-    const free = await one<{ free: boolean }>(
-      tx,
-      "select pg_try_advisory_xact_lock_shared(hashtextextended('client ' || $1, 0)) as free",
-      [run.clientId],
-    );
-    if (!free?.free) return null;
     if (run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
     try {
       await tx.query("savepoint claim");

@@ -1,17 +1,21 @@
 import { CodedError } from "@/core/codes";
 import { absenceNow } from "@/db/absences";
+import { packExists } from "@/db/chunks";
 import {
   carriesWanted,
   insertCarriedPack,
   insertCopy,
+  noteSharedPacks,
   packsToCarry,
   pointsToCarry,
   spacesWithPack,
 } from "@/db/copies";
-import { countSpace, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
+import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
 import { notify } from "@/db/notify";
+import { announceObject, settleObject, withdrawObject } from "@/db/pending-objects";
+import { holdPlacedPoint } from "@/db/points";
 import { markCaughtUp } from "@/db/run-depots";
-import { one } from "@/db/scope";
+import { holdWriter } from "@/db/writers";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
 import { packName, pointName } from "@/store/layout";
@@ -20,6 +24,8 @@ import { type Place, rangesOf } from "@/store/places/place";
 import { openBlock } from "@/store/press/block";
 import { compressor } from "@/store/press/compressor";
 import { askCarry, type CarryRoute } from "./carry-request";
+import { lockDay } from "./lock-day";
+import { asWriter } from "./writers";
 
 /** Asks for every carry that a policy wants: what failed is caught up so. */
 export async function askAllCarries(services: Services): Promise<void> {
@@ -35,6 +41,14 @@ async function putOnce(place: Place, name: string, content: AsyncIterable<Uint8A
   });
 }
 
+/** Both ends of a carry. */
+interface Ends {
+  readonly from: Grant;
+  readonly to: Grant;
+  readonly fromDepot: Depot;
+  readonly toDepot: Depot;
+}
+
 /**
  * Carries a client's points from the depot they were made in to a further one. Objects go as they are, sealed, under the
  * same ids, so that one place can mend the other; packs first, each point when all is there. It goes on where it was
@@ -42,7 +56,7 @@ async function putOnce(place: Place, name: string, content: AsyncIterable<Uint8A
  */
 export async function carry(services: Services, route: CarryRoute): Promise<number> {
   const system = { role: "system" } as const;
-  const found = await services.db.withScope(system, async (tx) => {
+  const ends = await services.db.withScope(system, async (tx): Promise<Ends | null> => {
     const from = await grantOf(tx, route.fromDepot, route.clientId);
     const to = await grantOf(tx, route.toDepot, route.clientId);
     const fromDepot = await depotById(tx, route.fromDepot);
@@ -51,107 +65,170 @@ export async function carry(services: Services, route: CarryRoute): Promise<numb
     // away by plan: what is asked every hour does it when both are there
     const now = services.now();
     if ((await absenceNow(tx, fromDepot.id, now)) || (await absenceNow(tx, toDepot.id, now))) return null;
-    return {
-      from,
-      to,
-      fromDepot,
-      toDepot,
-      points: await pointsToCarry(tx, route.clientId, fromDepot.id, toDepot.id),
-    };
+    return { from, to, fromDepot, toDepot };
   });
-  if (!found || found.points.length === 0) return 0;
-  const { from, to, fromDepot, toDepot, points } = found;
+  if (!ends) return 0;
+  return (
+    (await asWriter(services, ends.to, "carry", (writerId) => carryAsWriter(services, ends, writerId))) ?? 0
+  );
+}
+
+async function carryAsWriter(services: Services, ends: Ends, writerId: string): Promise<number> {
+  const system = { role: "system" } as const;
+  const { from, to, fromDepot, toDepot } = ends;
+  const points = await services.db.withScope(system, async (tx) => {
+    const wanted = await pointsToCarry(tx, to.clientId, fromDepot.id, toDepot.id);
+    // what is there already is counted on from here on: a purge beside spares it
+    if (wanted.length) await noteSharedPacks(tx, from.spaceId, to.spaceId, services.now());
+    return wanted;
+  });
+  if (points.length === 0) return 0;
   const source = services.places.of(fromDepot);
   const target = services.places.of(toDepot);
-  const lock = to.lockDays > 0 ? new Date(services.now().getTime() + to.lockDays * 86_400_000) : undefined;
-  // listed after the points: what a point needs was stored before it
-  const packs = await services.db.withScope(system, (tx) => packsToCarry(tx, from.spaceId, to.spaceId));
-  for (const pack of packs) {
-    const id = pack.id.toString("hex");
-    try {
-      await putOnce(
-        target,
-        packName(to.spaceId, id),
-        rangesOf(source, packName(from.spaceId, id), pack.size),
-        lock,
-      );
-    } catch (error) {
-      // a purge beside took it away: no point needs it
-      if (
-        error instanceof CodedError &&
-        error.code === "not-found" &&
-        !(await stillThere(services, from, pack.id))
-      )
-        continue;
-      throw error;
-    }
-    const taken = await services.db.withScope(system, async (tx) => {
-      const result = await takeSpace(tx, to, pack.size);
-      if (result !== "taken") return result;
-      const spaces = { from: from.spaceId, to: to.spaceId };
-      // another carry, from a third depot, was quicker
-      if (!(await insertCarriedPack(tx, pack, spaces, services.now())))
-        await countSpace(tx, to.spaceId, -pack.size);
-      return result;
-    });
-    if (taken !== "taken") {
-      if (!lock) await target.remove(packName(to.spaceId, id));
-      throw new CodedError(taken === "quota" ? "depot.quota" : "depot.full", toDepot.name);
-    }
-  }
+  const lock = lockDay(to, services.now());
+  const packs = await carryPacks(services, ends, writerId, source, target, lock);
+  let carried = 0;
   for (const point of points) {
     const id = point.id.toString("hex");
-    await putOnce(
+    const pending = { spaceId: to.spaceId, object: "point", id: point.id } as const;
+    await services.db.withScope(system, (tx) =>
+      announceObject(tx, pending, to.clientId, { writerId }, services.now()),
+    );
+    const put = await putOnce(
       target,
       pointName(to.spaceId, id),
       rangesOf(source, pointName(from.spaceId, id), point.size),
       lock,
+    ).then(
+      () => true,
+      (error) => {
+        if (error instanceof CodedError && error.code === "not-found") return false;
+        throw error;
+      },
     );
-    await services.db.withScope(system, async (tx) => {
-      const made = await insertCopy(
+    const made = await services.db.withScope(system, async (tx) => {
+      await holdWriter(tx, writerId);
+      // a purge that took it away in between took packs away too
+      if (!(await holdPlacedPoint(tx, point.id, fromDepot.id))) return false;
+      if (!put) throw new CodedError("store.damaged", `${pointName(from.spaceId, id)} is missing`);
+      await settleObject(tx, pending, { writerId });
+      const inserted = await insertCopy(
         tx,
         {
           pointId: point.id,
           depotId: toDepot.id,
-          clientId: route.clientId,
+          clientId: to.clientId,
           objectBytes: point.size,
           lockedUntil: lock ?? null,
         },
         services.now(),
       );
-      if (made) await countSpace(tx, to.spaceId, point.size);
+      if (inserted) await countSpace(tx, to.spaceId, point.size);
       await markCaughtUp(tx, point.id, toDepot.id);
+      return true;
     });
+    if (made) carried += 1;
   }
   await services.db.withScope(system, async (tx) => {
     await record(
       tx,
       { ...RUNNER, at: services.now() },
-      route.clientId,
+      to.clientId,
       "carried recovery points",
       toDepot.name,
       {
         from: fromDepot.name,
-        points: points.length,
-        packs: packs.length,
+        points: carried,
+        packs,
       },
     );
-    await notify(tx, { kind: "depot", clientId: route.clientId, id: toDepot.id });
+    await notify(tx, { kind: "depot", clientId: to.clientId, id: toDepot.id });
   });
-  return points.length;
+  return carried;
+}
+
+/**
+ * Carries packs until the further depot lacks none: a purge of the first one may rewrite packs meanwhile, and what was in
+ * one is then in another. Returns how many were carried.
+ */
+async function carryPacks(
+  services: Services,
+  { from, to, toDepot }: Ends,
+  writerId: string,
+  source: Place,
+  target: Place,
+  lock: Date | undefined,
+): Promise<number> {
+  const system = { role: "system" } as const;
+  const spaces = { from: from.spaceId, to: to.spaceId };
+  let carried = 0;
+  for (;;) {
+    const packs = await services.db.withScope(system, (tx) => packsToCarry(tx, from.spaceId, to.spaceId));
+    if (packs.length === 0) return carried;
+    for (const pack of packs) {
+      const id = pack.id.toString("hex");
+      const pending = { spaceId: to.spaceId, object: "pack", id: pack.id } as const;
+      await services.db.withScope(system, (tx) =>
+        announceObject(tx, pending, to.clientId, { writerId }, services.now()),
+      );
+      try {
+        const content = rangesOf(source, packName(from.spaceId, id), pack.size);
+        await putOnce(target, packName(to.spaceId, id), content, lock);
+      } catch (error) {
+        // a purge beside took it away: what is needed of it is in another, which the next listing has
+        if (
+          error instanceof CodedError &&
+          error.code === "not-found" &&
+          !(await stillThere(services, from, pack.id))
+        )
+          continue;
+        throw error;
+      }
+      const taken = await services.db.withScope(system, async (tx) => {
+        const result = await takeSpace(tx, to, pack.size);
+        if (result !== "taken") return result;
+        await settleObject(tx, pending, { writerId });
+        // the pack was rewritten in the first depot, or another carry, from a third depot, was quicker
+        if (!(await insertCarriedPack(tx, pack, spaces, services.now())))
+          await countSpace(tx, to.spaceId, -pack.size);
+        else carried += 1;
+        return result;
+      });
+      if (taken !== "taken") {
+        if (!lock) await target.remove(packName(to.spaceId, id));
+        throw new CodedError(taken === "quota" ? "depot.quota" : "depot.full", toDepot.name);
+      }
+    }
+  }
 }
 
 const stillThere = (services: Services, grant: Grant, packId: Buffer) =>
-  services.db.withScope({ role: "system" }, async (tx) =>
-    Boolean(await one(tx, "select from packs where space_id = $1 and id = $2", [grant.spaceId, packId])),
-  );
+  services.db.withScope({ role: "system" }, (tx) => packExists(tx, grant.spaceId, packId));
 
 /**
  * Brings a damaged or missing pack back from another depot of the client that holds the same one, once every block of it
  * was opened there. False where there is none, or none that is whole.
  */
-export async function mendPack(services: Services, grant: Grant, packId: Buffer): Promise<boolean> {
+export const mendPack = async (services: Services, grant: Grant, packId: Buffer): Promise<boolean> =>
+  (await asWriter(services, grant, "mend", (writerId) => mendAsWriter(services, grant, packId, writerId))) ??
+  false;
+
+async function mendAsWriter(
+  services: Services,
+  grant: Grant,
+  packId: Buffer,
+  writerId: string,
+): Promise<boolean> {
   const system = { role: "system" } as const;
+  const pending = { spaceId: grant.spaceId, object: "pack", id: packId } as const;
+  // announced, then asked: a sweep that comes after spares it, and what a purge took away before is not put again
+  const listed = await services.db.withScope(system, async (tx) => {
+    await announceObject(tx, pending, grant.clientId, { writerId }, services.now());
+    if (await packExists(tx, grant.spaceId, packId)) return true;
+    await withdrawObject(tx, pending, { writerId });
+    return false;
+  });
+  if (!listed) return false;
   const others = await services.db.withScope(system, (tx) =>
     spacesWithPack(tx, grant.clientId, packId, grant.spaceId),
   );
@@ -175,6 +252,7 @@ export async function mendPack(services: Services, grant: Grant, packId: Buffer)
       const target = await placeOf(grant.depotId);
       await target.remove(packName(grant.spaceId, id));
       await target.put(packName(grant.spaceId, id), rangesOf(source, name, size));
+      await services.db.withScope(system, (tx) => withdrawObject(tx, pending, { writerId }));
       return true;
     } catch (error) {
       // this one is no help; the next may be

@@ -1,4 +1,5 @@
 import { randomUUID } from "node:crypto";
+import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
 import { absenceNow } from "@/db/absences";
 import {
@@ -15,7 +16,7 @@ import {
   openCheck,
 } from "@/db/checks";
 import { packsInUse } from "@/db/chunks";
-import { depotById, grantOf, listGrants, setPurgeDue } from "@/db/depots";
+import { depotById, type Grant, grantOf, listGrants, setPurgeDue } from "@/db/depots";
 import { notify } from "@/db/notify";
 import { pointsInSpace } from "@/db/points";
 import type { Tx } from "@/db/scope";
@@ -24,8 +25,11 @@ import type { Services } from "@/server/services";
 import { RUNNER, record, type Who } from "@/server/who";
 import { checkSpace, type Finding, type Touched } from "@/store/check";
 import { mendPack } from "./carry";
+import { asWriter } from "./writers";
 
 const NOTE_EVERY_MS = 1000;
+/** How long a check that found something waits for a purge to end. */
+const PURGE_PATIENCE_MS = 15 * 60_000;
 
 /** Asks for a check of a client's space. One that waits or goes on is enough. */
 export async function requestCheck(
@@ -80,16 +84,10 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
     const depot = check && (await depotById(tx, check.depotId));
     if (!check || check.endedAt || !grant || !depot) return null;
     await beginCheck(tx, check.id, services.now());
-    return {
-      check,
-      grant,
-      depot,
-      packs: await packsInUse(tx, grant.spaceId),
-      points: await pointsInSpace(tx, depot.id, check.clientId),
-    };
+    return { check, grant, depot };
   });
   if (!found) return;
-  const { check, grant, depot, packs, points } = found;
+  const { check, grant, depot } = found;
   const notice = { kind: "depot", clientId: check.clientId, id: depot.id } as const;
   let noted = performance.now();
   try {
@@ -98,8 +96,12 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
       if (locked && check.depth === "objects") return null;
       throw error;
     });
-    const look = () =>
-      checkSpace({
+    const look = async () => {
+      const { packs, points } = await services.db.withScope(system, async (tx) => ({
+        packs: await packsInUse(tx, grant.spaceId),
+        points: await pointsInSpace(tx, depot.id, check.clientId),
+      }));
+      return checkSpace({
         keys,
         place: services.places.of(depot),
         spaceId: grant.spaceId,
@@ -122,22 +124,28 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
             .catch(() => {});
         },
       });
-    let result = await look();
+    };
     const mended: string[] = [];
-    for (const finding of result.findings)
-      if (
-        keys &&
-        finding.object === "pack" &&
-        (await mendPack(services, grant, Buffer.from(finding.id, "hex")))
-      )
-        mended.push(finding.id);
-    if (mended.length) result = await look();
-    const { findings, touched, figures } = result;
+    const confirm = async () => {
+      const confirmed = await look();
+      for (const finding of confirmed.findings)
+        if (
+          keys &&
+          finding.object === "pack" &&
+          (await mendPack(services, grant, Buffer.from(finding.id, "hex")))
+        )
+          mended.push(finding.id);
+      return mended.length ? look() : confirmed;
+    };
+    const first = await look();
+    const clear = first.findings.length === 0 && first.touched.length === 0;
+    const {
+      findings: real,
+      touched,
+      figures,
+    } = clear ? first : await besideNoPurge(services, grant, confirm);
     await services.db.withScope(system, async (tx) => {
       const now = services.now();
-      const still = new Set((await packsInUse(tx, grant.spaceId)).map((pack) => pack.id.toString("hex")));
-      // a purge may have taken it away meanwhile: then nothing is missing
-      const real = findings.filter((finding) => finding.object === "point" || still.has(finding.id));
       await forgetDamages(tx, grant.spaceId);
       const damages = [...real, ...lostWith(touched, real)];
       for (const { object, id, detail, chunks } of damages) {
@@ -195,6 +203,24 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
       await endCheck(tx, check.id, "failed", (error as Error).message, {}, services.now());
       await notify(tx, notice);
     });
+  }
+}
+
+/**
+ * Does work while no purge of the space goes on: a purge between reading the catalogue and reading the depot makes what it
+ * removed look missing. Throws `request.conflict` when a purge does not end in time.
+ */
+async function besideNoPurge<T>(services: Services, grant: Grant, work: () => Promise<T>): Promise<T> {
+  const until = performance.now() + PURGE_PATIENCE_MS;
+  for (;;) {
+    const done = await asWriter(services, grant, "check", async () => ({ result: await work() }));
+    if (done) return done.result;
+    if (performance.now() > until)
+      throw new CodedError(
+        "request.conflict",
+        "damage was found, and could not be confirmed because a purge went on all the time; check again",
+      );
+    await sleep(500);
   }
 }
 

@@ -1,12 +1,13 @@
 import type { DirectWay } from "@/core/protocol/agent";
 import { packExists } from "@/db/chunks";
 import type { Depot } from "@/db/depots";
+import { announceObject } from "@/db/pending-objects";
 import type { Services } from "@/server/services";
 import { packName } from "@/store/layout";
 import type { LeavingPlace } from "@/store/places/place";
 import { type Executor, machineScope, packOfRestore, runOf } from "./agent-desk";
+import { lockDay } from "./lock-day";
 import { targetsOf } from "./run-depots";
-import { lockDay } from "./storing";
 
 /** Ways on which a machine reaches a depot itself, past the console. */
 
@@ -33,8 +34,11 @@ export async function waysToPut(
   const lacking = await services.db.withScope(machineScope(executor), async (tx) => {
     const found = [];
     for (const target of await targetsOf(tx, await runOf(tx, executor, runId)))
-      if (target.depot.direct !== null && !(await packExists(tx, target.grant.spaceId, packId)))
+      if (target.depot.direct !== null && !(await packExists(tx, target.grant.spaceId, packId))) {
         found.push(target);
+        const pending = { spaceId: target.grant.spaceId, object: "pack", id: packId } as const;
+        await announceObject(tx, pending, executor.clientId, { runId }, services.now());
+      }
     return found;
   });
   const ways = await Promise.all(

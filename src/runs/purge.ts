@@ -1,17 +1,28 @@
 import { CodedError } from "@/core/codes";
-import { deletePack, moveChunks, packsWithChunks, USE_GRAIN_MS } from "@/db/chunks";
+import { deletePack, moveChunks, packsWithChunks } from "@/db/chunks";
 import { countSpace, depotById, type Grant, listGrants, setPurgeDue } from "@/db/depots";
+import {
+  abandonedObjects,
+  announceObject,
+  markUnknown,
+  objectsBeingWritten,
+  type PendingObject,
+  settleObject,
+  takeAbandoned,
+  unmarkObjects,
+} from "@/db/pending-objects";
 import { markPurged, pointsInSpace, purgeablePoints } from "@/db/points";
-import { one, type Tx } from "@/db/scope";
+import { oldestUse, removeDeadWriters } from "@/db/writers";
 import type { Services } from "@/server/services";
 import { RUNNER, record } from "@/server/who";
 import { lastPart, packName, packsOf, pointName, pointsOf as pointsFolder } from "@/store/layout";
 import { Needed } from "@/store/needed";
 import type { PackHolds } from "@/store/pack";
-import type { Place } from "@/store/places/place";
+import type { Place, Unfinished } from "@/store/places/place";
 import type { ChunkReader } from "@/store/reader";
 import { idKey } from "@/store/tree";
 import { StoreWriter } from "@/store/writer";
+import { asWriter } from "./writers";
 
 /** A pack of which no more than this share is needed is written anew without the rest. */
 const REWRITE_BELOW = 0.4;
@@ -38,12 +49,15 @@ export async function purgeAll(
 }
 
 /**
- * Purges one space, with runs and restores going on beside it. First the points vanish from the list, then packs that
- * nothing needs, so that whatever kills it in between leaves only objects that the next purge sweeps. Safe beside runs
- * because a pack goes only when no point in the list needs it, and no run that is going on can have counted on it: it was
- * made, and last given as known, before the oldest of them began.
+ * Purges one space, with runs, carries and restores going on beside it. First the points vanish from the list, then packs
+ * that nothing needs, so that whatever kills it in between leaves only objects that the next purge sweeps. A pack goes only
+ * when no listed point needs it and nobody at work can have counted on it: it was made, and last given as known, before
+ * the oldest of them began. Returns the bytes that became free; 0 where another purge of the space is going on.
  */
-export async function purgeSpace(services: Services, grant: Grant): Promise<number> {
+export const purgeSpace = async (services: Services, grant: Grant): Promise<number> =>
+  (await asWriter(services, grant, "purge", (id) => purgeAsWriter(services, grant, id))) ?? 0;
+
+async function purgeAsWriter(services: Services, grant: Grant, writerId: string): Promise<number> {
   const now = services.now();
   const system = { role: "system" } as const;
   const depot = await services.db.withScope(system, (tx) => depotById(tx, grant.depotId));
@@ -51,7 +65,7 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
   const place = services.places.of(depot);
   const begun = await services.db.withScope(system, async (tx) => {
     const leaving = await purgeablePoints(tx, grant.depotId, grant.clientId, now);
-    if (leaving.length === 0 && !grant.purgeDue) return null;
+    if (leaving.length === 0 && !grant.purgeDue && !(await abandonedObjects(tx, grant.spaceId))) return null;
     await setPurgeDue(tx, grant.spaceId, true);
     await markPurged(
       tx,
@@ -60,25 +74,30 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
       now,
     );
     const objects = leaving.reduce((sum, point) => sum + point.objectBytes, 0);
-    return { points: leaving.length, objects, stay: await pointsInSpace(tx, grant.depotId, grant.clientId) };
+    await countSpace(tx, grant.spaceId, -objects);
+    await removeDeadWriters(tx, grant.spaceId);
+    // before the points that stay: a run or carry that ends in between has its points among them
+    const cutoff = await oldestUse(tx, grant.clientId, grant.spaceId, now);
+    const stay = await pointsInSpace(tx, grant.depotId, grant.clientId);
+    return { points: leaving.length, objects, cutoff, stay };
   });
   if (!begun) return 0;
   const reader = await services.spaces.reader(grant.clientId, grant.depotId);
   const needed = new Needed();
-  for (const point of begun.stay) await needed.add(reader, point.root);
-  let freed = begun.objects;
+  const newestFirst = [...begun.stay].sort((a, b) => b.moment.getTime() - a.moment.getTime());
+  for (const point of newestFirst) await needed.add(reader, point.root);
+  let freed = 0;
   let spared = false;
   await services.db.withScope(system, async (tx) => {
-    await oneAtATime(tx, grant);
-    const cutoff = await oldestUse(tx, grant.clientId, now);
     for (const pack of await packsWithChunks(tx, grant.spaceId)) {
       if (pack.chunkIds?.some((id) => needed.has(id))) continue;
-      if ((await deletePack(tx, grant.spaceId, pack.id, cutoff)) > 0) freed += pack.size;
+      if ((await deletePack(tx, grant.spaceId, pack.id, begun.cutoff)) > 0) freed += pack.size;
       else spared = true;
     }
     await countSpace(tx, grant.spaceId, -freed);
   });
-  freed += await rewriteThinPacks(services, grant, place, reader, needed);
+  freed += begun.objects;
+  freed += await rewriteThinPacks(services, grant, place, reader, needed, begun.cutoff, writerId);
   if (begun.points || freed)
     await services.db.withScope(system, (tx) =>
       record(tx, { ...RUNNER, at: now }, grant.clientId, "purged recovery points", depot.name, {
@@ -86,30 +105,15 @@ export async function purgeSpace(services: Services, grant: Grant): Promise<numb
         freed,
       }),
     );
-  const swept = await sweep(services, grant, place);
+  await sweep(services, grant, place, writerId);
   // whatever broke this off before here, or made it spare something, is a reason to come again
-  if (swept !== null && !spared)
-    await services.db.withScope(system, (tx) => setPurgeDue(tx, grant.spaceId, false));
+  if (!spared) await services.db.withScope(system, (tx) => setPurgeDue(tx, grant.spaceId, false));
   return freed;
 }
 
-/** Purges of one space do not meet; others go on beside it. */
-const oneAtATime = (tx: Tx, grant: Grant) =>
-  tx.query("select pg_advisory_xact_lock(hashtextextended('purge ' || $1, 0))", [grant.spaceId]);
-
-/** Nothing that was used after this moment is taken away: the oldest run that is going on may count on it. */
-async function oldestUse(tx: Tx, clientId: string, now: Date): Promise<Date> {
-  const row = await one<{ at: Date | null }>(
-    tx,
-    "select min(started_at) as at from runs where client_id = $1 and state in ('claimed', 'reading', 'closing')",
-    [clientId],
-  );
-  return new Date(Math.min(row?.at?.getTime() ?? now.getTime(), now.getTime()) - USE_GRAIN_MS);
-}
-
 /**
- * Writes packs anew of which little is needed: the needed chunks go into a new pack, then index and place let go of the
- * old one. Killed in between, either pack is without its row, and swept.
+ * Rewrites packs of which little is needed: the needed chunks go into a new pack, then index and depot let go of the old
+ * one. Killed in between, either pack is without its row, and swept. `cutoff` as for the packs that nothing needs.
  */
 async function rewriteThinPacks(
   services: Services,
@@ -117,10 +121,11 @@ async function rewriteThinPacks(
   place: Place,
   reader: ChunkReader,
   needed: Needed,
+  cutoff: Date,
+  writerId: string,
 ): Promise<number> {
   const now = services.now();
   const system = { role: "system" } as const;
-  const cutoff = await services.db.withScope(system, (tx) => oldestUse(tx, grant.clientId, now));
   const thin = await services.db.withScope(system, async (tx) =>
     (await packsWithChunks(tx, grant.spaceId)).filter(
       (pack) =>
@@ -133,26 +138,38 @@ async function rewriteThinPacks(
   const keys = await services.spaces.keys(grant.clientId);
   let stored = 0;
   const made: { id: Buffer; size: number; holds: PackHolds }[] = [];
+  const packOf = (id: Buffer): PendingObject => ({ spaceId: grant.spaceId, object: "pack", id });
   const writer = new StoreWriter(keys, {
     known: async (ids) => ids.map(() => false),
     putPack: async (packId, parts, { ids, contentBytes }) => {
-      const size = await place.put(packName(grant.spaceId, packId.toString("hex")), parts);
+      const id = Buffer.from(packId);
+      await services.db.withScope(system, (tx) =>
+        announceObject(tx, packOf(id), grant.clientId, { writerId }, now),
+      );
+      const size = await place.put(packName(grant.spaceId, id.toString("hex")), parts);
       stored += size;
-      made.push({ id: packId, size, holds: { ids: ids.map((id) => Buffer.from(id)), contentBytes } });
+      made.push({ id, size, holds: { ids: ids.map((one) => Buffer.from(one)), contentBytes } });
     },
   });
-  for (const pack of thin) {
-    for (const id of pack.chunkIds ?? []) {
-      if (needed.nodes.has(idKey(id))) writer.add("tree", await reader.rawNode(id));
-      else if (needed.chunks.has(idKey(id))) writer.add("data", await reader.chunk(id));
+  // in the order in which the newest point reads them: a restore finds neighbours in one pack
+  const moving = new Set(thin.flatMap((pack) => pack.chunkIds ?? []).map(idKey));
+  for (const [kind, keys] of [
+    ["tree", needed.nodes],
+    ["data", needed.chunks],
+  ] as const)
+    for (const key of keys) {
+      if (!moving.has(key)) continue;
+      const id = Buffer.from(key, "latin1");
+      writer.add(kind, kind === "tree" ? await reader.rawNode(id) : await reader.chunk(id));
       await writer.room();
     }
-  }
   await writer.close();
   let gone = 0;
   await services.db.withScope(system, async (tx) => {
-    await oneAtATime(tx, grant);
-    for (const pack of made) await moveChunks(tx, grant, pack, now);
+    for (const pack of made) {
+      await settleObject(tx, packOf(pack.id), { writerId });
+      await moveChunks(tx, grant, pack, now);
+    }
     for (const pack of thin)
       if ((await deletePack(tx, grant.spaceId, pack.id, cutoff)) > 0) gone += pack.size;
     await countSpace(tx, grant.spaceId, stored - gone);
@@ -162,41 +179,54 @@ async function rewriteThinPacks(
 }
 
 /**
- * Removes objects that the index does not know: left by a purge or a run that died between two steps. What a run that is
- * going on has just put is not in the index yet either, so with one going on nothing is swept, and the answer is null.
+ * Removes objects that the index does not know and nobody at work writes, finished or not: left by a purge, a run or a
+ * carry that ended between two steps. Returns how many were removed.
  */
-export async function sweep(services: Services, grant: Grant, place: Place): Promise<number | null> {
-  let swept: number | null = null;
-  await services.db.withScope({ role: "system" }, async (tx) => {
-    await tx.query("select pg_advisory_xact_lock(hashtextextended('client ' || $1, 0))", [grant.clientId]);
-    const busy = await one(
-      tx,
-      "select from runs where client_id = $1 and state in ('claimed', 'reading', 'closing') limit 1",
-      [grant.clientId],
-    );
-    if (busy) return;
-    swept = 0;
-    const packs = new Set((await packsWithChunks(tx, grant.spaceId)).map((pack) => pack.id.toString("hex")));
-    const points = new Set(
-      (await pointsInSpace(tx, grant.depotId, grant.clientId)).map((point) => point.id.toString("hex")),
-    );
-    // listed first: a place may lose its place in a list that changes under it
-    const gone: string[] = [];
-    for await (const name of place.list(packsOf(grant.spaceId)))
-      if (!packs.has(lastPart(name))) gone.push(packName(grant.spaceId, lastPart(name)));
-    for await (const name of place.list(pointsFolder(grant.spaceId)))
-      if (!points.has(lastPart(name))) gone.push(pointName(grant.spaceId, lastPart(name)));
-    for (const name of gone) {
-      await place.remove(name).then(
-        () => {
-          swept = (swept ?? 0) + 1;
-        },
+async function sweep(services: Services, grant: Grant, place: Place, writerId: string): Promise<number> {
+  const system = { role: "system" } as const;
+  const now = services.now();
+  const { spaceId } = grant;
+  const kinds = [
+    { object: "pack", prefix: packsOf(spaceId), name: packName },
+    { object: "point", prefix: pointsFolder(spaceId), name: pointName },
+  ] as const;
+  let swept = 0;
+  for (const { object, prefix, name } of kinds) {
+    // listed before the index is read: whoever wrote what is listed had announced it by then
+    const listed: string[] = [];
+    for await (const found of place.list(prefix)) listed.push(lastPart(found));
+    const unfinished: Unfinished[] = [];
+    if (place.listUnfinished) for await (const found of place.listUnfinished(prefix)) unfinished.push(found);
+    const { gone, written } = await services.db.withScope(system, async (tx) => {
+      const known =
+        object === "pack"
+          ? await packsWithChunks(tx, spaceId)
+          : await pointsInSpace(tx, grant.depotId, grant.clientId);
+      const spared = new Set(known.map((one) => one.id.toString("hex")));
+      const unknown = listed.filter((id) => !spared.has(id)).map((id) => Buffer.from(id, "hex"));
+      const left = await takeAbandoned(tx, grant, object, writerId, now);
+      const marked = await markUnknown(tx, grant, object, unknown, writerId, now);
+      // asked in the same breath as the marks: what is announced later began after the listing
+      const written = new Set((await objectsBeingWritten(tx, spaceId)).map((one) => one.id.toString("hex")));
+      return { gone: [...left, ...marked], written };
+    });
+    for (const one of unfinished) {
+      if (written.has(lastPart(one.name))) continue;
+      await one.remove();
+      swept += 1;
+    }
+    for (const id of gone) {
+      const removed = await place.remove(name(spaceId, id.toString("hex"))).then(
+        () => true,
         (error) => {
-          // its lock outlasts what needed it; a later sweep takes it
-          if (!(error instanceof CodedError && error.code === "depot.not-allowed")) throw error;
+          // its lock outlasts what needed it; a later sweep removes it
+          if (error instanceof CodedError && error.code === "depot.not-allowed") return false;
+          throw error;
         },
       );
+      if (removed) swept += 1;
+      await services.db.withScope(system, (tx) => unmarkObjects(tx, spaceId, object, [id]));
     }
-  });
+  }
   return swept;
 }

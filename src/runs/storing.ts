@@ -4,9 +4,10 @@ import { type Code, CodedError, isCode } from "@/core/codes";
 import type { PointReport } from "@/core/protocol/agent";
 import { insertPack, knownChunks, packExists } from "@/db/chunks";
 import { insertCopy } from "@/db/copies";
-import { countSpace, type Grant, takeSpace } from "@/db/depots";
+import { countSpace, takeSpace } from "@/db/depots";
 import { type BurstEvidence, holdsOf, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
+import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/pending-objects";
 import { insertPoint, lockPoints, pointOfRun, pointsOf } from "@/db/points";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
 import { lockRun, type Run, runById, usualChanges } from "@/db/runs";
@@ -22,13 +23,21 @@ import { type Place, rangesOf } from "@/store/places/place";
 import { type Executor, machineScope, runOf } from "./agent-desk";
 import { askCarry } from "./carry-request";
 import { finishRun } from "./ending";
+import { lockDay } from "./lock-day";
 import { leaveOut, targetsOf } from "./run-depots";
 
 /** How what a run stores comes into its depots: packs, then the recovery point that closes it. */
 
-/** The day up to which what is stored now cannot be dropped. */
-export const lockDay = (grant: Grant, now: Date): Date | undefined =>
-  grant.lockDays > 0 ? new Date(now.getTime() + grant.lockDays * 86_400_000) : undefined;
+const packOf = (target: Target, id: Buffer): PendingObject => ({
+  spaceId: target.grant.spaceId,
+  object: "pack",
+  id,
+});
+const pointOf = (target: Target, id: Buffer): PendingObject => ({
+  spaceId: target.grant.spaceId,
+  object: "point",
+  id,
+});
 
 /** Which chunks all of the run's depots have already. */
 export async function chunksKnown(
@@ -89,6 +98,7 @@ function settling(
         if (await packExists(tx, grant.spaceId, packId)) return "taken";
         const space = await takeSpace(tx, grant, size);
         if (space !== "taken") return space;
+        await settleObject(tx, packOf(target, packId), { runId: run.id });
         await insertPack(
           tx,
           {
@@ -113,6 +123,9 @@ function settling(
           // locked already: a later sweep takes it
           if (!(error instanceof CodedError && error.code === "depot.not-allowed")) throw error;
         });
+      await services.db.withScope(scope, (tx) =>
+        withdrawObject(tx, packOf(target, packId), { runId: run.id }),
+      );
       failure = new CodedError(result === "quota" ? "depot.quota" : "depot.full", depot.name);
     }
     left -= 1;
@@ -175,8 +188,11 @@ export async function takePack(
     const run = await runOf(tx, executor, runId);
     const targets = await targetsOf(tx, run);
     const lacking: Target[] = [];
-    for (const target of targets)
-      if (!(await packExists(tx, target.grant.spaceId, packId))) lacking.push(target);
+    for (const target of targets) {
+      if (await packExists(tx, target.grant.spaceId, packId)) continue;
+      lacking.push(target);
+      await announceObject(tx, packOf(target, packId), run.clientId, { runId }, services.now());
+    }
     return { run, targets, lacking };
   });
   if (lacking.length === 0) {
@@ -251,7 +267,9 @@ export async function takePoint(
   const { run, targets } = await services.db.withScope(scope, async (tx) => {
     const run = await runById(tx, runId);
     if (!run || run.machineId !== executor.id) throw notFound();
-    return { run, targets: run.state === "ended" ? [] : await targetsOf(tx, run) };
+    const targets = run.state === "ended" ? [] : await targetsOf(tx, run);
+    for (const target of targets) await announceObject(tx, pointOf(target, id), run.clientId, { runId }, now);
+    return { run, targets };
   });
   if (run.state === "ended") {
     // the answer to the first try was lost
@@ -305,7 +323,9 @@ export async function takePoint(
         },
         now,
       );
-    for (const { depot, grant } of stored) {
+    for (const target of stored) {
+      const { depot, grant } = target;
+      await settleObject(tx, pointOf(target, id), { runId });
       await countSpace(tx, grant.spaceId, object.length);
       await noteRunDepot(tx, runId, depot.id, { state: "kept" });
       if (grant.lockDays > 0) await askLocks(tx, depot.id, run.clientId);

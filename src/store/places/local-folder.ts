@@ -3,10 +3,12 @@ import { type FileHandle, link, mkdir, open, opendir, readFile, stat, unlink } f
 import { dirname, join } from "node:path";
 import { CodedError } from "@/core/codes";
 import { DEPOT_FILE } from "../layout";
-import type { Place } from "./place";
+import type { Place, Unfinished } from "./place";
 
 const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;
 const UNFINISHED = ".part";
+/** What an unfinished object's file has after the object's name. */
+const UNFINISHED_END = /\.\d+-[a-z0-9]*\.part$/;
 
 function coded(error: unknown, name: string): Error {
   if (error instanceof CodedError) return error;
@@ -113,7 +115,14 @@ export class LocalFolder implements Place {
 
   async *list(prefix: string): AsyncIterable<string> {
     if (this.depotId !== null) await this.rootMustExist();
-    yield* this.listBelow(prefix);
+    for await (const name of this.listBelow(prefix)) if (!name.endsWith(UNFINISHED)) yield name;
+  }
+
+  async *listUnfinished(prefix: string): AsyncIterable<Unfinished> {
+    if (this.depotId !== null) await this.rootMustExist();
+    for await (const name of this.listBelow(prefix))
+      if (name.endsWith(UNFINISHED))
+        yield { name: name.replace(UNFINISHED_END, ""), remove: () => this.remove(name) };
   }
 
   private async *listBelow(prefix: string): AsyncIterable<string> {
@@ -128,7 +137,7 @@ export class LocalFolder implements Place {
     for await (const entry of opened) {
       const name = folder ? `${folder}/${entry.name}` : entry.name;
       if (entry.isDirectory()) yield* this.listBelow(`${name}/`);
-      else if (entry.isFile() && !entry.name.endsWith(UNFINISHED)) yield name;
+      else if (entry.isFile()) yield name;
     }
   }
 

@@ -19,10 +19,19 @@ export interface Place {
   read(name: string, offset: number, length: number, into?: Buffer): Promise<Buffer>;
   /** Names below a prefix that ends with a slash, in no order; unfinished objects are not among them. */
   list(prefix: string): AsyncIterable<string>;
+  /** Unfinished objects below a prefix, of writers at work and of those that were killed. */
+  listUnfinished?(prefix: string): AsyncIterable<Unfinished>;
   /** Removes an object; one that is not there is no error. */
   remove(name: string): Promise<void>;
   /** Keeps an object from being removed up to a day that is not before the one it has; where a place can do that. */
   extendLock?(name: string, until: Date): Promise<void>;
+}
+
+/** What was written of an object that does not exist under its name yet. */
+export interface Unfinished {
+  /** The object's name. */
+  readonly name: string;
+  remove(): Promise<void>;
 }
 
 /** Leave to write or read one object directly, for somebody who has no credentials, for a short while. */

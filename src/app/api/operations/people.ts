@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { zoneSchema } from "@/core/policy/zone";
 import { PROVIDER_ROLES } from "@/core/rights/rights";
+import { lockInTx } from "@/db/advisory-locks";
 import { insertProvider } from "@/db/clients";
 import { countPeople, insertPerson, personById, setFactorRoles, setPassword } from "@/db/people";
 import { endSessions, invitationById, takeInvitation } from "@/db/sessions";
@@ -103,7 +104,7 @@ export const people = [
       await refuseKnownPassword(body.password, [body.name, body.email, body.provider]);
       const hash = await hashPassword(body.password);
       await services.db.withScope({ role: "system" }, async (tx) => {
-        await tx.query("select pg_advisory_xact_lock(7205761)");
+        await lockInTx(tx, "firstOwner");
         if ((await countPeople(tx)) > 0)
           throw new Problem("request.conflict", "This console has an owner already. Sign in.");
         await insertProvider(tx, { name: body.provider, zone: body.zone });
