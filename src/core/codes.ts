@@ -257,11 +257,43 @@ export const CODES = {
     "Correct the fields named.",
   ),
   "request.conflict": text(
-    "It does not fit what is there",
+    "Conflicts with the current state",
     "The state changed or the name is taken.",
     "Reload and try again.",
   ),
-  "request.too-many": text("Too many tries", "There were too many in a short time.", "Wait a little.", true),
+  "request.too-many": text(
+    "Rate limit reached",
+    "Too many requests arrived in a short time.",
+    "Wait, then try again.",
+    true,
+  ),
+  "request.too-large": text(
+    "The request body is too large",
+    "The body exceeds the limit of this operation.",
+    "Send less at a time.",
+  ),
+  "request.too-slow": text(
+    "The request timed out",
+    "The body arrived too slowly, or the answer took too long.",
+    "Try again over a better connection, or ask for less.",
+    true,
+  ),
+  "request.method": text(
+    "Method not allowed",
+    "This address exists, but not with this HTTP method.",
+    "Use a method named in the Allow header.",
+  ),
+  "request.media-type": text(
+    "Unsupported content type",
+    "The body's content type is not application/json.",
+    "Send the body as JSON with the header Content-Type: application/json.",
+  ),
+  "service.unavailable": text(
+    "The service is temporarily unavailable",
+    "The database does not answer.",
+    "Try again in a few seconds. If it lasts, check the database server.",
+    true,
+  ),
   "auth.needed": text("Sign-in is needed", "There is no valid session or token.", "Sign in."),
   "auth.refused": text("Sign-in was refused", "The address or the password is wrong.", "Try again.", true),
   "auth.factor-needed": text(

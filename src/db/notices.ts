@@ -87,6 +87,8 @@ export interface Message {
   readonly subject: string;
   readonly body: string;
   readonly attachments: readonly MessageAttachment[];
+  /** A link that grants power, sealed; null once the message is sent or given up. */
+  readonly sealedLink: Buffer | null;
   readonly madeAt: Date;
   readonly attempts: number;
   readonly nextTryAt: Date | null;
@@ -100,18 +102,21 @@ export interface MessageAttachment {
   /** Base64. */
   readonly content: string;
 }
+/** A message as it is shown: without what it held for its recipient alone. */
+export type ListedMessage = Omit<Message, "sealedLink">;
 const MESSAGE = `id, client_id as "clientId", recipient, subject, body, attachments, made_at as "madeAt", attempts, next_try_at as "nextTryAt",
   sent_at as "sentAt", given_up_at as "givenUpAt", error`;
 
 export const insertMessage = (
   tx: Tx,
   message: Pick<Message, "id" | "clientId" | "recipient" | "subject" | "body"> &
-    Partial<Pick<Message, "attachments">>,
+    Partial<Pick<Message, "attachments" | "sealedLink">>,
   now: Date,
 ) =>
   change(
     tx,
-    `insert into messages (id, client_id, recipient, subject, body, attachments, made_at, next_try_at) values ($1, $2, $3, $4, $5, $6, $7, $7)`,
+    `insert into messages (id, client_id, recipient, subject, body, attachments, made_at, next_try_at, sealed_link)
+     values ($1, $2, $3, $4, $5, $6, $7, $7, $8)`,
     [
       message.id,
       message.clientId,
@@ -120,19 +125,20 @@ export const insertMessage = (
       message.body,
       JSON.stringify(message.attachments ?? []),
       now,
+      message.sealedLink ?? null,
     ],
   );
 /** One message whose time has come, locked against other senders. */
 export const messageToSend = (tx: Tx, now: Date) =>
   one<Message>(
     tx,
-    `select ${MESSAGE} from messages where next_try_at <= $1 order by next_try_at limit 1 for update skip locked`,
+    `select ${MESSAGE}, sealed_link as "sealedLink" from messages where next_try_at <= $1 order by next_try_at limit 1 for update skip locked`,
     [now],
   );
 export const messageById = (tx: Tx, id: string) =>
-  one<Message>(tx, `select ${MESSAGE} from messages where id = $1`, [id]);
+  one<ListedMessage>(tx, `select ${MESSAGE} from messages where id = $1`, [id]);
 export const listMessages = (tx: Tx, clientId: string | null, limit = 100) =>
-  all<Message>(
+  all<ListedMessage>(
     tx,
     `select ${MESSAGE} from messages where ($1::uuid is null or client_id = $1) order by made_at desc limit $2`,
     [clientId, limit],
@@ -140,13 +146,14 @@ export const listMessages = (tx: Tx, clientId: string | null, limit = 100) =>
 export const markSent = (tx: Tx, id: string, now: Date) =>
   change(
     tx,
-    "update messages set sent_at = $2, next_try_at = null, attempts = attempts + 1, error = null where id = $1",
+    "update messages set sent_at = $2, next_try_at = null, attempts = attempts + 1, error = null, sealed_link = null where id = $1",
     [id, now],
   );
 export const markNotSent = (tx: Tx, id: string, error: string, nextTryAt: Date | null, now: Date) =>
   change(
     tx,
-    `update messages set attempts = attempts + 1, error = $2, next_try_at = $3, given_up_at = case when $3::timestamptz is null then $4::timestamptz end where id = $1`,
+    `update messages set attempts = attempts + 1, error = $2, next_try_at = $3, given_up_at = case when $3::timestamptz is null then $4::timestamptz end,
+       sealed_link = case when $3::timestamptz is not null then sealed_link end where id = $1`,
     [id, error, nextTryAt, now],
   );
 /** Messages that were given up since a moment: to whom, since when, and what the last was refused with; null for none. */

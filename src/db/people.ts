@@ -66,6 +66,25 @@ export const emailTaken = async (tx: Tx, email: string) =>
   ))!.there;
 export const setPassword = (tx: Tx, id: string, hash: string) =>
   change(tx, "update people set password_hash = $2 where id = $1", [id, hash]);
+/** Notes who reset a person's password or second factor. */
+export const notePasswordReset = (tx: Tx, id: string, by: string) =>
+  change(tx, "update people set password_reset_by = $2 where id = $1", [id, by]);
+export const noteFactorReset = (tx: Tx, id: string, by: string) =>
+  change(tx, "update people set factor_reset_by = $2 where id = $1", [id, by]);
+export const clearResets = (tx: Tx, id: string) =>
+  change(
+    tx,
+    `update people set password_reset_by = null, factor_reset_by = null
+     where id = $1 and (password_reset_by is not null or factor_reset_by is not null)`,
+    [id],
+  );
+/** Who reset which half of a person's sign-in since the person had both. */
+export const resetsOf = async (tx: Tx, id: string) =>
+  (await one<{ passwordBy: string | null; factorBy: string | null }>(
+    tx,
+    `select password_reset_by as "passwordBy", factor_reset_by as "factorBy" from people where id = $1`,
+    [id],
+  ))!;
 export const setRole = (tx: Tx, id: string, role: Role) =>
   change(tx, "update people set role = $2 where id = $1", [id, role]);
 /** Ends an account; what it did stays told. */

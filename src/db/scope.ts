@@ -1,4 +1,5 @@
 import pg from "pg";
+import { noteCommitted } from "./committed";
 
 /** What a transaction may see. The database enforces it: migrations/0002-tenancy.sql. */
 export type Scope =
@@ -29,9 +30,10 @@ export interface Database {
 /** Opens a pool as the application's role. */
 export function openDatabase(connectionString: string, max = 12): Database {
   const pool = new pg.Pool({ connectionString, max });
-  pool.on("error", () => {
-    // an idle connection broke; the pool makes another, and the next query reports if there is none
-  });
+  // a connection that breaks, idle or in use, says so by an event too: the query that waits reports it, and the pool makes
+  // another
+  pool.on("error", () => {});
+  pool.on("connect", (client) => client.on("error", () => {}));
   return {
     pool,
     async withScope(scope, work) {
@@ -41,6 +43,7 @@ export function openDatabase(connectionString: string, max = 12): Database {
         // one way there and back: nothing in it comes from outside, and what is no id is refused
         await tx.query(beginOf(scope));
         const result = await work(tx);
+        await noteCommitted(tx);
         await tx.query("commit");
         return result;
       } catch (error) {

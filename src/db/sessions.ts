@@ -104,11 +104,16 @@ export const insertToken = (
     `insert into api_tokens (id, person_id, name, created_at, expires_at, reach) values ($1, $2, $3, $4, $5, $6) returning public_id as id`,
     [id, personId, name, now, expires, reach],
   );
+/** What a request is allowed by its token. */
+export interface ApiToken {
+  readonly reach: TokenReach;
+  readonly expiresAt: Date;
+}
 export const personByToken = (tx: Tx, id: Buffer, now: Date) =>
-  onePlanned<Person & { reach: TokenReach }>(
+  onePlanned<Person & ApiToken>(
     tx,
     "person by token",
-    `select ${PERSON}, t.reach from api_tokens t join people p on p.id = t.person_id
+    `select ${PERSON}, t.reach, t.expires_at as "expiresAt" from api_tokens t join people p on p.id = t.person_id
      where t.id = $1 and t.expires_at > $2 and p.closed_at is null`,
     [id, now],
   );
@@ -159,11 +164,13 @@ export interface Invitation {
   readonly name: string;
   readonly email: string;
   readonly madeBy: string;
+  /** Whether the person has a second factor, whose code is asked for too. */
+  readonly factor: boolean;
 }
 export const invitationById = (tx: Tx, id: Buffer, now: Date) =>
   one<Invitation>(
     tx,
-    `select i.person_id as "personId", p.name, p.email, i.made_by as "madeBy" from invitations i join people p on p.id = i.person_id
+    `select i.person_id as "personId", p.name, p.email, i.made_by as "madeBy", p.factor_confirmed_at is not null as factor from invitations i join people p on p.id = i.person_id
      where i.id = $1 and i.expires_at > $2 and p.closed_at is null`,
     [id, now],
   );

@@ -20,5 +20,5 @@ export const resetSignIn = (services: Services, email: string, origin: string): 
     await record(tx, who, person.clientId, "made a sign-in anew", person.name, {
       sessionsEnded: ended.length,
     });
-    return invite(tx, who, person, origin);
+    return invite(tx, services.secrets, who, person, origin);
   });

@@ -11,6 +11,7 @@ import {
   messageToSend,
 } from "@/db/notices";
 import type { Tx } from "@/db/scope";
+import { withLink } from "@/server/message-link";
 import { send, wayOf } from "@/server/sending";
 import type { Services } from "@/server/services";
 
@@ -134,7 +135,7 @@ async function sendMessages(services: Services): Promise<number> {
     });
     if (!taken) return sent;
     const { message, way, pause } = taken;
-    const failed = await send(way, message, now).then(
+    const failed = await send(way, withLink(services.secrets, message), now).then(
       () => null,
       (error: Error) => error,
     );

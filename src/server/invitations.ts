@@ -3,7 +3,8 @@ import { insertMessage, mailSettings } from "@/db/notices";
 import type { Person } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import { insertInvitation } from "@/db/sessions";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { hashSecret, randomSecret, type Secrets } from "@/store/secrets";
+import { LINK, sealLink } from "./message-link";
 import type { Who } from "./who";
 
 export const INVITATION_DAYS = 7;
@@ -19,6 +20,7 @@ export interface MadeInvitation {
 /** Makes an invitation to choose a password; those before are void. It goes by mail where a mail server is set up. */
 export async function invite(
   tx: Tx,
+  secrets: Secrets,
   who: Who,
   person: Pick<Person, "id" | "clientId" | "email" | "name">,
   origin: string,
@@ -27,16 +29,19 @@ export async function invite(
   const expiresAt = new Date(who.at.getTime() + INVITATION_DAYS * 86_400_000);
   await insertInvitation(tx, hashSecret(secret), person.id, who.actor, who.at, expiresAt);
   const url = `${origin}/invitation/${secret}`;
+  const messageId = randomUUID();
   const mailed = (await mailSettings(tx)) !== null;
   if (mailed)
     await insertMessage(
       tx,
       {
-        id: randomUUID(),
+        id: messageId,
         clientId: person.clientId,
         recipient: `mail:${person.email}`,
         subject: "Deep Keep: your sign-in",
-        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${url}\n\nThe address works once, until ${expiresAt.toISOString().slice(0, 10)}. If you did not expect this, do nothing.\n`,
+        // the address goes into the mail when it is sent, and is kept nowhere
+        sealedLink: sealLink(secrets, messageId, url),
+        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${LINK}\n\nThe address works once, until ${expiresAt.toISOString().slice(0, 10)}. If you did not expect this, do nothing.\n`,
       },
       who.at,
     );

@@ -1,5 +1,4 @@
 import { randomUUID } from "node:crypto";
-import { RateLimiterMemory } from "rate-limiter-flexible";
 import { CodedError } from "@/core/codes";
 import { clientById } from "@/db/clients";
 import { type Consent, insertCertificate } from "@/db/consents";
@@ -28,21 +27,16 @@ import { record, type Who } from "./who";
 
 /** How clients' keys are held: in escrow or under a passphrase, opened for a session, and destroyed. */
 
-const wrong = new RateLimiterMemory({ points: 10, duration: 900 });
-
 /** Opens a key with its passphrase. Throws `key.wrong-passphrase`, and `request.too-many` after ten wrong ones. */
-async function openWith(key: ClientKey, passphrase: string): Promise<Buffer> {
+async function openWith(services: Services, key: ClientKey, passphrase: string): Promise<Buffer> {
   if (!key.sealed) throw new CodedError("key.destroyed");
   if (!key.wrapping) throw new Problem("request.conflict", "This key is in escrow: it needs no passphrase.");
-  const tries = await wrong.get(key.clientId);
-  if (tries && tries.remainingPoints <= 0)
-    throw new Problem("request.too-many", "Too many wrong passphrases. Wait a quarter of an hour.");
+  await services.attempts.take("passphrase", key.clientId);
   try {
     const opened = await unwrapKey(key.sealed, key.wrapping, passphrase);
-    await wrong.delete(key.clientId);
+    await services.attempts.giveBack("passphrase", key.clientId);
     return opened;
   } catch (error) {
-    await wrong.consume(key.clientId).catch(() => {});
     if (!(error instanceof CodedError)) throw error;
     throw new Problem(error.code, error.message, [
       { field: "passphrase", message: "This passphrase does not open the key." },
@@ -76,7 +70,7 @@ export async function unlock(
 ): Promise<{ machines: string[] }> {
   const system = { role: "system" } as const;
   const key = await services.db.withScope(system, (tx) => keyThere(tx, clientId));
-  const opened = await openWith(key, passphrase);
+  const opened = await openWith(services, key, passphrase);
   services.sessionKeys?.add(session, clientId, opened, until);
   return services.db.withScope(system, async (tx) => {
     for (const runner of await liveRunners(tx, new Date(who.at.getTime() - RUNNER_THERE_MS)))
@@ -115,7 +109,7 @@ export async function changeHolding(
   const opened =
     key.holding === "escrow"
       ? services.secrets.unseal(key.sealed!, keyContext(clientId))
-      : await openWith(key, passphrase ?? "");
+      : await openWith(services, key, passphrase ?? "");
   const held =
     wanted.holding === "escrow"
       ? { wrapping: null, sealed: services.secrets.seal(opened, keyContext(clientId)) }

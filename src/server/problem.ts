@@ -11,6 +11,11 @@ const STATUS: Partial<Record<Code, number>> = {
   "request.invalid": 422,
   "request.conflict": 409,
   "request.too-many": 429,
+  "request.too-large": 413,
+  "request.too-slow": 408,
+  "request.method": 405,
+  "request.media-type": 415,
+  "service.unavailable": 503,
   "auth.needed": 401,
   "auth.refused": 401,
   "auth.factor-needed": 401,
@@ -32,6 +37,8 @@ export class Problem extends Error {
     readonly code: Code,
     readonly detail?: string,
     readonly errors: readonly FieldError[] = [],
+    /** Headers of the answer: `allow`, `retry-after`. */
+    readonly headers: Readonly<Record<string, string>> = {},
   ) {
     super(detail ?? CODES[code].title);
     this.name = "Problem";
@@ -78,5 +85,18 @@ export function problemFrom(error: unknown): Problem {
   if (code === "23503") return notFound();
   // row-level security, or a transaction that only reads: the rights in the server should have said so before
   if (code === "42501" || code === "25006") return new Problem("auth.not-allowed");
+  if (isDatabaseAway(error)) return new Problem("service.unavailable", undefined, [], { "retry-after": "5" });
   return new Problem("internal.error");
 }
+
+/** Codes of the system, and classes of SQLSTATE (08: connection, 57: operator intervention, 53: resources). */
+const AWAY = /^(ECONNREFUSED|ECONNRESET|ENOENT|EPIPE|ETIMEDOUT|08...|57P0.|53...)$/;
+const AWAY_WORDS =
+  /Connection terminated|timeout exceeded when trying to connect|Client has encountered a connection error/;
+/** Whether an error says that the database cannot be reached, or is going down. */
+export const isDatabaseAway = (error: unknown): boolean => {
+  const { code, syscall, message } = error as { code?: string; syscall?: string; message?: string };
+  if (code && AWAY.test(code))
+    return code.length === 5 || syscall === "connect" || syscall === "read" || syscall === "write";
+  return AWAY_WORDS.test(message ?? "");
+};

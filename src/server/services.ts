@@ -1,5 +1,6 @@
 import { type Database, openDatabase } from "@/db/scope";
 import { type Secrets, secretsWith } from "@/store/secrets";
+import { Attempts } from "./attempts";
 import { Places } from "./places";
 import type { Settings } from "./settings";
 import { SpaceReaders } from "./space-readers";
@@ -11,6 +12,8 @@ export interface Services {
   readonly secrets: Secrets;
   readonly places: Places;
   readonly spaces: SpaceReaders;
+  /** Attempts to guess a secret, counted for all processes together. */
+  readonly attempts: Attempts;
   /** Keys that sessions of this process opened by a passphrase; null in the runner, to which they are lent. */
   readonly sessionKeys: SessionKeys | null;
   /** What this runner is lent; null where no runner is. */
@@ -29,5 +32,6 @@ export function makeServices(
   const secrets = secretsWith(Buffer.from(settings.masterKey, "hex"));
   const places = new Places(secrets);
   const spaces = new SpaceReaders(db, secrets, places, now, (sessionKeys ?? runnerKeys)!);
-  return { db, secrets, now, places, spaces, sessionKeys, runnerKeys };
+  const attempts = new Attempts(db);
+  return { db, secrets, now, places, spaces, attempts, sessionKeys, runnerKeys };
 }

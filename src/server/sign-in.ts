@@ -1,11 +1,11 @@
 import { randomUUID } from "node:crypto";
 import { hash, verify } from "@node-rs/argon2";
-import { RateLimiterMemory } from "rate-limiter-flexible";
 import { takeLoansBack } from "@/db/keys";
 import { insertMessage, mailSettings } from "@/db/notices";
-import { type Person, personByEmail, type SignInRow } from "@/db/people";
+import { clearResets, type Person, personByEmail, type SignInRow } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
 import {
+  type ApiToken,
   deleteOldSessions,
   deleteSession,
   insertSession,
@@ -14,7 +14,6 @@ import {
   personByToken,
   seeSession,
   seeToken,
-  type TokenReach,
 } from "@/db/sessions";
 import { appendTrail } from "@/db/trail";
 import { hashSecret, randomSecret } from "@/store/secrets";
@@ -38,26 +37,26 @@ const ARGON2ID = 2;
 const ARGON = { algorithm: ARGON2ID, memoryCost: 19 * 1024, timeCost: 2, parallelism: 1 };
 export const hashPassword = (password: string): Promise<string> => hash(password, ARGON);
 
-/** Ten wrong passwords for one address of a person, fifty from one network address, in a quarter of an hour. */
-const byEmail = new RateLimiterMemory({ points: 10, duration: 900 });
-const byAddress = new RateLimiterMemory({ points: 50, duration: 900 });
-
-const bySession = new RateLimiterMemory({ points: 10, duration: 900 });
-
-/** Whether a person's password is right, for a change that wants it again; ten wrong ones in a quarter of an hour, no more. */
+/** Whether a person's password is right, for a change that asks for it again. Throws `request.too-many`. */
 export async function passwordFits(
+  services: Services,
   person: Pick<SignInRow, "id" | "passwordHash">,
   typed: string,
 ): Promise<boolean> {
-  const used = await bySession.get(person.id);
-  if (used && used.remainingPoints <= 0)
-    throw new Problem(
-      "request.too-many",
-      "Too many wrong passwords. Wait a quarter of an hour, then try again.",
-    );
+  await services.attempts.take("own password", person.id);
   const fits = person.passwordHash !== null && (await verify(person.passwordHash, typed));
-  if (!fits) await bySession.consume(person.id).catch(() => {});
+  if (fits) await services.attempts.giveBack("own password", person.id);
   return fits;
+}
+
+/** Whether a code of the person's second factor, or a recovery code, is right; it is used up. Throws `request.too-many`. */
+export async function codeFits(services: Services, person: SignInRow, typed: string): Promise<boolean> {
+  await services.attempts.take("own password", person.id);
+  const taken = await services.db.withScope({ role: "system" }, (tx) =>
+    takeCode(tx, services.secrets, person, typed, services.now()),
+  );
+  if (taken) await services.attempts.giveBack("own password", person.id);
+  return taken !== null;
 }
 
 /** A hash that no password has: an unknown address takes as long as a known one. */
@@ -86,19 +85,13 @@ export async function signIn(
   from: From,
 ): Promise<SignedIn> {
   const emailKey = given.email.toLowerCase();
-  const [forEmail, forAddress] = await Promise.all([byEmail.get(emailKey), byAddress.get(from.address)]);
-  if ((forEmail && forEmail.remainingPoints <= 0) || (forAddress && forAddress.remainingPoints <= 0)) {
-    throw new Problem(
-      "request.too-many",
-      "Too many wrong passwords. Wait a quarter of an hour, then try again.",
-    );
-  }
+  await services.attempts.take("sign-in address", from.address);
+  await services.attempts.take("sign-in", emailKey);
   const now = services.now();
   const system = <T>(work: (tx: Tx) => Promise<T>) => services.db.withScope({ role: "system" }, work);
   const found = await system((tx) => personByEmail(tx, given.email));
   const right = await verify(found?.passwordHash ?? (await nobody), given.password);
   const refuse = async (words: string): Promise<never> => {
-    await Promise.allSettled([byEmail.consume(emailKey), byAddress.consume(from.address)]);
     await system((tx) =>
       appendTrail(tx, {
         at: now,
@@ -114,13 +107,23 @@ export async function signIn(
   if (!found?.passwordHash || !right) return refuse("The address or the password is wrong.");
   let by = "password";
   if (found.factor) {
-    if (!given.code) throw new Problem("auth.factor-needed");
+    if (!given.code) {
+      // the password is right; it is the code that is guessed from here on
+      await services.attempts.giveBack("sign-in", emailKey);
+      await services.attempts.giveBack("sign-in address", from.address);
+      throw new Problem("auth.factor-needed");
+    }
     const taken = await system((tx) => takeCode(tx, services.secrets, found, given.code!, now));
     if (!taken) return refuse("The code is wrong, or was used already. Wait for the next one.");
     by = `password and ${taken}`;
   }
-  await byEmail.delete(emailKey);
-  return system((tx) => openSession(services, tx, found, from, by));
+  await services.attempts.forget("sign-in", emailKey);
+  await services.attempts.giveBack("sign-in address", from.address);
+  return system(async (tx) => {
+    // whoever has both halves of a sign-in owes neither to a reset
+    if (found.factor) await clearResets(tx, found.id);
+    return openSession(services, tx, found, from, by);
+  });
 }
 
 /** Opens a session for a person who has shown who they are; a browser that is new to them is told by mail. */
@@ -206,10 +209,7 @@ export const personOfSession = (services: Services, token: string): Promise<Pers
     return person;
   });
 /** Who a token of the API belongs to and what it may do, or null. */
-export const personOfToken = (
-  services: Services,
-  token: string,
-): Promise<(Person & { reach: TokenReach }) | null> =>
+export const personOfToken = (services: Services, token: string): Promise<(Person & ApiToken) | null> =>
   services.db.withScope({ role: "system" }, async (tx) => {
     const person = await personByToken(tx, hashSecret(token), services.now());
     if (person) await seeToken(tx, hashSecret(token), services.now());

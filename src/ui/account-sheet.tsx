@@ -174,7 +174,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
             onChange={(event) => setCode(event.target.value)}
           />
           <button type="submit" className="btn btn-primary justify-self-start" disabled={sending.busy}>
-            Switch it on
+            Turn on second factor
           </button>
         </form>
       ) : (
@@ -187,7 +187,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
                 const answer = await callApi<{ recoveryCodes: string[] }>(
                   "POST",
                   "/account/factor/recovery-codes",
-                  { password },
+                  { password, code },
                 );
                 setCodes(answer.recoveryCodes);
               } else setBegun(await callApi("POST", "/account/factor", { password }));
@@ -207,13 +207,23 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
             value={password}
             onChange={(event) => setPassword(event.target.value)}
           />
+          {person.factor && (
+            <TextField
+              label="Current code, to change it"
+              help="The six digits of your authenticator, or one of your recovery codes."
+              error={sending.errorOf("code")}
+              autoComplete="one-time-code"
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
+          )}
           <div className="flex gap-2">
             <button
               type="submit"
               className={`btn ${person.factor ? "btn-plain" : "btn-primary"}`}
               disabled={sending.busy}
             >
-              {person.factor ? "Make new recovery codes" : "Set it up"}
+              {person.factor ? "Make new recovery codes" : "Set up second factor"}
             </button>
             {person.factor && (
               <button
@@ -222,13 +232,13 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
                 disabled={sending.busy}
                 onClick={() =>
                   ask(async () => {
-                    await callApi("DELETE", "/account/factor", { password });
+                    await callApi("DELETE", "/account/factor", { password, code });
                     say.success("Your second factor is off.");
                     router.refresh();
                   })
                 }
               >
-                Take it away
+                Turn off second factor
               </button>
             )}
           </div>
@@ -243,6 +253,7 @@ function Password() {
   const sending = useSending();
   const [password, setPassword] = useState("");
   const [newPassword, setNewPassword] = useState("");
+  const [revoke, setRevoke] = useState(false);
   return (
     <form
       className="grid gap-3"
@@ -250,8 +261,12 @@ function Password() {
       onSubmit={(event) => {
         event.preventDefault();
         void sending.send(async () => {
-          await callApi("PUT", "/account/password", { password, newPassword });
-          say.success("Your password is changed; your other sessions are over.");
+          await callApi("PUT", "/account/password", { password, newPassword, endTokens: revoke });
+          say.success(
+            revoke
+              ? "Password changed. Your other sessions and all your API tokens have ended."
+              : "Password changed. Your other sessions have ended.",
+          );
           setPassword("");
           setNewPassword("");
         });
@@ -259,7 +274,7 @@ function Password() {
     >
       <h2 className="text-[15px]">Password</h2>
       <TextField
-        label="The one you have"
+        label="Current password"
         error={sending.errorOf("password")}
         type="password"
         autoComplete="current-password"
@@ -267,7 +282,7 @@ function Password() {
         onChange={(event) => setPassword(event.target.value)}
       />
       <TextField
-        label="The new one"
+        label="New password"
         help="At least 12 characters. A few words in a row are easy to remember and hard to guess."
         error={sending.errorOf("newPassword")}
         type="password"
@@ -275,9 +290,18 @@ function Password() {
         value={newPassword}
         onChange={(event) => setNewPassword(event.target.value)}
       />
+      <label className="flex items-center gap-2">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={revoke}
+          onChange={(event) => setRevoke(event.target.checked)}
+        />
+        Also revoke my API tokens
+      </label>
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <button type="submit" className="btn btn-plain justify-self-start" disabled={sending.busy}>
-        Change it
+        Change password
       </button>
     </form>
   );

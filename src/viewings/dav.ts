@@ -1,7 +1,6 @@
 import { createHash } from "node:crypto";
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { LRUCache } from "lru-cache";
-import { RateLimiterMemory } from "rate-limiter-flexible";
 import { pointById } from "@/db/points";
 import { noteViewed, type OpenedViewing, viewingFor } from "@/db/viewings";
 import { problemFrom } from "@/server/problem";
@@ -153,12 +152,12 @@ async function findPath(reader: ChunkReader, root: Uint8Array, path: ByteString)
   return found;
 }
 
-/** Wrong names and passwords from one network address. */
-const guesses = new RateLimiterMemory({ points: 50, duration: 900 });
-
 export class ViewingDesk {
   /** Files that somebody read lately: the trail tells each once in a while, not every part of it. */
   private readonly told = new LRUCache<string, true>({ max: 20_000, ttl: 10 * 60_000 });
+
+  /** Who was let in lately: each request shows the password again. */
+  private readonly letIn = new LRUCache<string, true>({ max: 10_000, ttl: 60_000 });
 
   constructor(private readonly services: Services) {}
 
@@ -214,9 +213,10 @@ export class ViewingDesk {
     const { name, password } = basicOf(request);
     const now = this.services.now();
     const address = addressOf(request);
-    const guessed = await guesses.get(address);
-    if (guessed && guessed.remainingPoints <= 0)
-      throw new Refused(429, "Too many wrong names and passwords. Wait a quarter of an hour.");
+    // who was let in a moment ago guesses nothing, nor does who gives no password
+    const shown = hashSecret(JSON.stringify([id, name, password])).toString("hex");
+    const guess = password !== "" && !this.letIn.has(shown);
+    if (guess) await this.services.attempts.take("viewing", address);
     const opened = await this.services.db.withScope({ role: "system" }, async (tx) => {
       if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
       const viewing = await viewingFor(tx, id, name, hashSecret(password), now);
@@ -231,13 +231,14 @@ export class ViewingDesk {
       }
       return { viewing, point: (await pointById(tx, viewing.pointId))! };
     });
-    if (!opened) await guesses.consume(address).catch(() => {});
     if (!opened)
       throw new Refused(
         401,
         "There is no such viewing for this name and password, or it was closed.",
         ASK_ANEW,
       );
+    if (guess) await this.services.attempts.giveBack("viewing", address);
+    this.letIn.set(shown, true);
     const { viewing, point } = opened;
     return { viewing, reader: await this.services.spaces.ofPoint(point), root: point.root, address };
   }

@@ -6,6 +6,7 @@ import { blocksOf } from "@/store/reach";
 import { settleCaller } from "./callers";
 import { handOn } from "./hand-on";
 import { hearOut } from "./hear-out";
+import { refusalOf } from "./refusal";
 
 /**
  * The web as a program: pages and API by the framework, behind one door that settles who called, and that speaks TLS where
@@ -39,7 +40,11 @@ const listener: RequestListener = (request, response) => {
   response.once("finish", () => hearOut(request));
   if (request.headers["x-forwarded-proto"] === "https")
     response.setHeader("strict-transport-security", "max-age=63072000; includeSubDomains");
-  if (request.url?.startsWith("/viewings/")) handOn(request, response, viewer);
+  const refused = refusalOf(request);
+  if (refused) {
+    response.writeHead(refused.status, { "content-type": "application/problem+json", ...refused.headers });
+    response.end(JSON.stringify(refused.problem));
+  } else if (request.url?.startsWith("/viewings/")) handOn(request, response, viewer);
   else void answer(request, response);
 };
 

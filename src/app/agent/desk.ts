@@ -1,4 +1,3 @@
-import { RateLimiterMemory } from "rate-limiter-flexible";
 import type { z } from "zod";
 import {
   endReport,
@@ -23,7 +22,8 @@ import {
 } from "@/runs/agent-desk";
 import { waysToPut, wayToRead } from "@/runs/direct";
 import { chunksKnown, takeLanded, takePack, takePoint } from "@/runs/storing";
-import { addressOf, answerError } from "@/server/api/dispatch";
+import { type BodyLimits, JSON_LIMITS, readBody, readJson } from "@/server/api/body";
+import { addressOf, answerError, wrongMethod } from "@/server/api/dispatch";
 import type { Changes } from "@/server/changes";
 import { notFound, Problem, problemFromZod } from "@/server/problem";
 import type { Services } from "@/server/services";
@@ -48,21 +48,24 @@ const UUID = "([0-9a-f-]{36})";
 const HEX16 = "([0-9a-f]{32})";
 /** How long a question for work may hang. */
 const WORK_WAIT_MS = 20_000;
+/** Links of machines may be thin: a body may take long, but no pause in it may. */
+const AGENT_LIMITS = { most: 8 * 1024 * 1024, silenceMs: 120_000, totalMs: 1_800_000 } as const;
 const MAX_IDS = 4096;
 const MAX_IDS_OF_PACK = 200_000;
 
-async function body<T>(request: Request, schema: z.ZodType<T>): Promise<T> {
-  const json = await request.json().catch(() => {
-    throw new Problem("request.invalid", "The body is no JSON.");
-  });
-  const result = schema.safeParse(json);
+async function body<T>(
+  request: Request,
+  schema: z.ZodType<T>,
+  limits: BodyLimits = AGENT_LIMITS,
+): Promise<T> {
+  const result = schema.safeParse(await readJson(request, limits));
   if (!result.success) throw problemFromZod(result.error);
   return result.data;
 }
 
 async function idsOf(request: Request, most = MAX_IDS): Promise<Buffer[]> {
-  const bytes = Buffer.from(await request.arrayBuffer());
-  if (bytes.length % ID_BYTES || bytes.length > most * ID_BYTES)
+  const bytes = await readBody(request, { ...AGENT_LIMITS, most: most * ID_BYTES });
+  if (bytes.length % ID_BYTES)
     throw new Problem("request.invalid", `Ids have 32 bytes each, ${most} at most.`);
   return Array.from({ length: bytes.length / ID_BYTES }, (_, i) =>
     bytes.subarray(i * ID_BYTES, (i + 1) * ID_BYTES),
@@ -253,16 +256,15 @@ async function splitHead(
   return { ids: head, rest };
 }
 
-/** Wrong enrolment codes from one address in a quarter of an hour. */
-const wrongCodes = new RateLimiterMemory({ points: 20, duration: 900 });
-
 export async function answerAgent(desk: Desk, request: Request): Promise<Response> {
   try {
     const url = new URL(request.url);
     const path = url.pathname.replace(/^\/agent\/v1\//, "");
     const address = addressOf(request);
-    if (path === "enrol" && request.method === "POST")
+    if (path === "enrol") {
+      if (request.method !== "POST") throw wrongMethod(["POST"]);
       return Response.json(await enrol(desk, request, address));
+    }
     const token = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
     const machine = token ? await machineOfToken(desk.services, token) : null;
     if (!machine) throw new Problem("auth.needed", "This machine is not enrolled, or was taken away.");
@@ -270,22 +272,24 @@ export async function answerAgent(desk: Desk, request: Request): Promise<Respons
       const parts = method === request.method ? pattern.exec(path) : null;
       if (parts) return await handler({ ...desk, machine, request, url, parts: parts.slice(1) });
     }
-    throw notFound();
+    const possible = routes.filter(([, pattern]) => pattern.test(path)).map(([method]) => method);
+    throw possible.length ? wrongMethod(possible) : notFound();
   } catch (error) {
     return answerError(error);
   }
 }
 
 async function enrol(desk: Desk, request: Request, address: string) {
-  const limit = await wrongCodes.get(address);
-  if (limit && limit.remainingPoints <= 0)
-    throw new Problem("request.too-many", "Too many wrong codes. Wait a quarter of an hour.");
-  const wanted = await body(request, enrolRequest);
+  const { attempts } = desk.services;
+  const wanted = await body(request, enrolRequest, JSON_LIMITS);
+  await attempts.take("enrolment", address);
   try {
-    return await enrolMachine(desk.services, wanted, address);
+    const enrolled = await enrolMachine(desk.services, wanted, address);
+    await attempts.giveBack("enrolment", address);
+    return enrolled;
   } catch (error) {
-    if (error instanceof Problem && error.code === "not-found")
-      await wrongCodes.consume(address).catch(() => {});
+    // the code was right
+    if (error instanceof Problem && error.code !== "not-found") await attempts.giveBack("enrolment", address);
     throw error;
   }
 }

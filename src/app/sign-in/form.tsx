@@ -4,6 +4,7 @@ import { useState } from "react";
 import { ApiError, callApi } from "@/ui/api";
 import { Refusal, TextField, useSending } from "@/ui/form";
 import { Sign } from "@/ui/mark";
+import { ownPath } from "@/ui/own-path";
 
 export function SignInForm({ closed }: { closed: boolean }) {
   const [email, setEmail] = useState("");
@@ -27,8 +28,7 @@ export function SignInForm({ closed }: { closed: boolean }) {
               return;
             }
             const to = new URLSearchParams(window.location.search).get("to");
-            // a path of this console: not another host, however it is written
-            window.location.assign(to && /^\/(?![/\\])/.test(to) ? to : "/");
+            window.location.assign(ownPath(to, window.location.origin));
           });
         }}
       >

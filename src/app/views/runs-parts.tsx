@@ -1,7 +1,7 @@
 import { DateTime } from "luxon";
 import Link from "next/link";
 import { clientById, listClients, listSites } from "@/db/clients";
-import { listMessages, listWebhooks, type Message, mailSettings } from "@/db/notices";
+import { type ListedMessage, listMessages, listWebhooks, mailSettings } from "@/db/notices";
 import type { Tx } from "@/db/scope";
 import { weekOf } from "@/server/load";
 import type { Place } from "@/server/place";
@@ -73,7 +73,7 @@ export async function loadPart({ tx, place, provider, now, href }: ViewInput): P
   return { main, docket: null };
 }
 
-const stateOf = (message: Message): ShownMessage["state"] =>
+const stateOf = (message: ListedMessage): ShownMessage["state"] =>
   message.sentAt ? "sent" : message.givenUpAt ? "given up" : "waits";
 
 export async function messagesPart({ tx, place, provider, ask, href }: ViewInput): Promise<ViewOutput> {
@@ -85,11 +85,11 @@ export async function messagesPart({ tx, place, provider, ask, href }: ViewInput
   ];
   const names = new Map((await listClients(tx)).map((client) => [client.id, client.name]));
   const hookNames = new Map(webhooks.map((webhook) => [webhook.id, webhook.name]));
-  const toOf = (message: Message) =>
+  const toOf = (message: ListedMessage) =>
     message.recipient.startsWith("mail:")
       ? message.recipient.slice(5)
       : (hookNames.get(message.recipient.slice(8)) ?? "a webhook taken away");
-  const shown = (message: Message): ShownMessage => ({
+  const shown = (message: ListedMessage): ShownMessage => ({
     id: message.id,
     to: toOf(message),
     subject: message.subject,

@@ -1,14 +1,14 @@
-import { createHash } from "node:crypto";
 import { z } from "zod";
 import { isClientRole, mayDo } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
-import { change, one } from "@/db/scope";
 import { hashSecret } from "@/store/secrets";
-import { invalid, Problem, problemFrom, problemFromZod } from "../problem";
+import { invalid, notFound, Problem, problemFrom, problemFromZod } from "../problem";
 import type { Services } from "../services";
 import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } from "../sign-in";
 import { asSession } from "../unlocked";
+import { readJson } from "./body";
 import { fieldWords } from "./field-words";
+import { once } from "./idempotency";
 import { takeRequest } from "./limits";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
 import { unknownField } from "./unknown-field";
@@ -16,13 +16,13 @@ import { unknownField } from "./unknown-field";
 const problemResponse = (problem: Problem): Response =>
   new Response(JSON.stringify(problem), {
     status: problem.status,
-    headers: { "content-type": "application/problem+json" },
+    headers: { "content-type": "application/problem+json", "cache-control": "no-store", ...problem.headers },
   });
 
 /** Answers an error; one that nobody foresaw goes to the server's own log. */
 export function answerError(error: unknown): Response {
   const problem = problemFrom(error);
-  if (problem.code === "internal.error") console.error(error);
+  if (problem.code === "internal.error" || problem.code === "service.unavailable") console.error(error);
   return problemResponse(problem);
 }
 
@@ -48,19 +48,6 @@ export function cookieOf(request: Request, name: string): string | null {
 export const sessionOf = (request: Request): string | null =>
   cookieOf(request, sessionCookieName(isSecure(request.headers.get("x-forwarded-proto"))));
 
-const MAX_BODY = 1024 * 1024;
-
-async function readJson(request: Request): Promise<unknown> {
-  const text = await request.text();
-  if (text.length > MAX_BODY) throw new Problem("request.invalid", "The request is larger than 1 MiB.");
-  if (text === "") return {};
-  try {
-    return JSON.parse(text);
-  } catch {
-    throw new Problem("request.invalid", "The body is no JSON.");
-  }
-}
-
 /** Makes the one handler of all operations below a prefix. */
 export function dispatcher(prefix: string, operations: readonly AnyOperation[], services: () => Services) {
   const compiled: Compiled[] = operations.map((operation) => {
@@ -76,9 +63,9 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
     try {
       const { pathname, searchParams } = new URL(request.url);
       const here = compiled.filter(({ pattern }) => pattern.test(pathname));
-      const found = here.find(({ operation }) => operation.method === request.method);
-      if (!found)
-        throw new Problem("not-found", here.length ? `${request.method} is not possible here.` : undefined);
+      const method = request.method === "HEAD" ? "GET" : request.method;
+      const found = here.find(({ operation }) => operation.method === method);
+      if (!found) throw here.length ? wrongMethod(here.map((one) => one.operation.method)) : notFound();
       const { operation, pattern, names } = found;
       const context = await identify(services(), request, operation);
       await takeRequest(context.person ? context.sessionId : null, addressOf(request), operation.id);
@@ -93,22 +80,53 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       const raw = operation.body ? await readJson(request) : {};
       const body = parse(operation.body, operation.upgraded ? operation.upgraded(raw) : raw);
       const work = () =>
-        asSession(context.person ? context.sessionId : null, () =>
-          operation.run(context, { params: checkedParams.data, query, body } as never),
+        inTime(
+          asSession(context.person ? context.sessionId : null, () =>
+            operation.run(context, { params: checkedParams.data, query, body } as never),
+          ),
         );
       const key = request.headers.get("idempotency-key");
-      const { status, body: answer } =
-        key && context.person && request.method === "POST"
-          ? await once(context, operation, key, { params, raw }, work)
-          : { status: operation.status ?? 200, body: await work() };
+      const {
+        status,
+        body: answer,
+        repeated,
+      } = key && context.person && request.method === "POST"
+        ? await once(context, operation, key, { params, raw }, work)
+        : { status: operation.status ?? 200, body: await work(), repeated: false };
       if (answer instanceof Response) return answer;
       return answer === undefined
         ? new Response(null, { status: 204 })
-        : Response.json(answer, { status, headers: { "cache-control": "no-store" } });
+        : Response.json(answer, {
+            status,
+            headers: { "cache-control": "no-store", ...(repeated ? { "idempotency-replayed": "true" } : {}) },
+          });
     } catch (error) {
       return answerError(error);
     }
   };
+}
+
+/** The longest that an operation may take, in milliseconds. What streams has begun to answer by then. */
+const DEADLINE_MS = 120_000;
+
+async function inTime<T>(work: Promise<T>): Promise<T> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<never>((_, reject) => {
+    timer = setTimeout(() => reject(new Problem("request.too-slow")), DEADLINE_MS);
+  });
+  try {
+    return await Promise.race([work, late]);
+  } finally {
+    clearTimeout(timer);
+  }
+}
+
+/** The refusal of a method, with those that are possible (RFC 9110, section 15.5.6). */
+export function wrongMethod(possible: readonly string[]): Problem {
+  const allow = [...new Set(possible.flatMap((one) => (one === "GET" ? ["GET", "HEAD"] : [one])))].sort();
+  return new Problem("request.method", `Possible here: ${allow.join(", ")}.`, [], {
+    allow: allow.join(", "),
+  });
 }
 
 /**
@@ -161,7 +179,8 @@ async function identify(services: Services, request: Request, operation: AnyOper
   const session = bearer ? null : sessionOf(request);
   const held = bearer ?? session;
   const sessionId = held ? hashSecret(held).toString("hex") : null;
-  if (session && request.method !== "GET") refuseForeignOrigin(request);
+  // also where nobody is signed in: another site must not sign a person in, as somebody else say
+  if (!bearer && !["GET", "HEAD"].includes(request.method)) refuseForeignOrigin(request);
   const token = bearer ? await personOfToken(services, bearer) : null;
   const person = token ?? (session ? await personOfSession(services, session) : null);
   if (operation.caller === "anyone")
@@ -176,9 +195,9 @@ async function identify(services: Services, request: Request, operation: AnyOper
     );
   if (!person) throw new Problem("auth.needed");
   refuseWithoutRight(person, operation.caller);
-  if (token?.reach === "read" && request.method !== "GET")
+  if (token?.reach === "read" && !["GET", "HEAD"].includes(request.method))
     throw new Problem("auth.not-allowed", "This token reads, and changes nothing.");
-  return makeContext(services, person, scopeOf(person), request, address, session, sessionId);
+  return makeContext(services, person, scopeOf(person), request, address, session, sessionId, token);
 }
 
 /** The one place where rights are asked for. */
@@ -199,62 +218,5 @@ function refuseForeignOrigin(request: Request): void {
     throw new Problem("auth.not-allowed", "This request comes from another site.");
   if (!origin && !["same-origin", "none", null].includes(request.headers.get("sec-fetch-site"))) {
     throw new Problem("auth.not-allowed", "This request comes from another site.");
-  }
-}
-
-interface Answer {
-  readonly status: number;
-  readonly body: unknown;
-}
-
-/** Does a creating request once for each key; a repetition gets the first answer again. */
-async function once(
-  context: Context,
-  operation: AnyOperation,
-  key: string,
-  request: unknown,
-  work: () => Promise<unknown>,
-): Promise<Answer> {
-  const { services, person, who } = context;
-  if (key.length > 200)
-    throw new Problem("request.invalid", "An Idempotency-Key has 200 characters at most.");
-  const hash = createHash("sha256")
-    .update(JSON.stringify([operation.id, request]))
-    .digest();
-  const kept = await services.db.withScope({ role: "system" }, async (tx) => {
-    const fresh = await change(
-      tx,
-      "insert into idempotency_keys (person_id, key, request_hash, created_at) values ($1, $2, $3, $4) on conflict do nothing",
-      [person!.id, key, hash, who.at],
-    );
-    if (fresh) return null;
-    return one<{ hash: Buffer; status: number | null; body: unknown }>(
-      tx,
-      "select request_hash as hash, status, body from idempotency_keys where person_id = $1 and key = $2",
-      [person!.id, key],
-    );
-  });
-  if (kept && !kept.hash.equals(hash))
-    throw new Problem("request.conflict", "This Idempotency-Key was used for another request.");
-  if (kept?.status) return { status: kept.status, body: kept.body };
-  if (kept)
-    throw new Problem("request.conflict", "The first request with this Idempotency-Key is still going on.");
-  try {
-    const body = await work();
-    const status = operation.status ?? 200;
-    await services.db.withScope({ role: "system" }, (tx) =>
-      change(tx, "update idempotency_keys set status = $3, body = $4 where person_id = $1 and key = $2", [
-        person!.id,
-        key,
-        status,
-        JSON.stringify(body ?? null),
-      ]),
-    );
-    return { status, body };
-  } catch (error) {
-    await services.db.withScope({ role: "system" }, (tx) =>
-      change(tx, "delete from idempotency_keys where person_id = $1 and key = $2", [person!.id, key]),
-    );
-    throw error;
   }
 }

@@ -2,6 +2,7 @@ import type { z } from "zod";
 import type { Action } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
+import type { ApiToken } from "@/db/sessions";
 import type { Services } from "../services";
 import { record, type Who } from "../who";
 
@@ -15,6 +16,8 @@ export interface Context {
   readonly who: Who;
   readonly request: Request;
   readonly sessionToken: string | null;
+  /** The API token of the request; null for a session. */
+  readonly token: ApiToken | null;
   /** What tells the caller's session or API token from others, in hex; null for nobody. */
   readonly sessionId: string | null;
   /** Runs in a transaction of the caller's scope. */
@@ -54,6 +57,8 @@ export interface Operation<
   readonly body?: B;
   /** What was written for an earlier version, as this one has it; what is not, as it is. */
   readonly upgraded?: (body: unknown) => unknown;
+  /** Fields of the answer, dotted, that are secrets and shown once: they are not kept for a repetition. */
+  readonly shownOnce?: readonly string[];
   /** Status of success. */
   readonly status?: number;
   readonly run: (context: Context, input: OperationInput<P, Q, B>) => Promise<unknown>;
@@ -79,6 +84,7 @@ export function makeContext(
   address: string,
   sessionToken: string | null,
   sessionId: string | null,
+  token: ApiToken | null = null,
 ): Context {
   const who: Who = { actor: person?.name ?? "somebody", address, at: services.now() };
   return {
@@ -89,6 +95,7 @@ export function makeContext(
     request,
     sessionToken,
     sessionId,
+    token,
     tx: (work) => services.db.withScope(scope, work),
     record: (tx, clientId, action, subject, details) => record(tx, who, clientId, action, subject, details),
   };

@@ -1,15 +1,23 @@
 import { toDataURL } from "qrcode";
 import { z } from "zod";
 import { takeLoansBack } from "@/db/keys";
-import { setPassword, signInRow } from "@/db/people";
+import { clearResets, setPassword, signInRow } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/second-factor";
-import { endSession, endSessions, endToken, insertToken, sessionsOf, tokensOf } from "@/db/sessions";
+import {
+  endSession,
+  endSessions,
+  endToken,
+  endTokens,
+  insertToken,
+  sessionsOf,
+  tokensOf,
+} from "@/db/sessions";
 import { type Context, operation } from "@/server/api/operation";
 import { refuseKnownPassword } from "@/server/known-passwords";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
-import { hashPassword, passwordFits } from "@/server/sign-in";
+import { codeFits, hashPassword, passwordFits } from "@/server/sign-in";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { name, password, uuid } from "./ids";
 
@@ -27,12 +35,30 @@ async function closeSessions(context: Context, tx: Tx, ended: readonly { id: Buf
   }
 }
 
-/** The person, for a change that wants their password again. Throws a problem of the field. */
+/** The person, for a change that asks for their password again. Throws a problem of the field. */
 async function withPassword(context: Context, tx: Tx, typed: string) {
   const row = (await signInRow(tx, context.person!.id))!;
-  if (!(await passwordFits(row, typed))) throw invalid("password", "This is not your password.");
+  if (!(await passwordFits(context.services, row, typed)))
+    throw invalid("password", "The password is wrong.");
   return row;
 }
+
+/** The same for a change to the second factor: a password alone must not remove what guards against its loss. */
+async function withCode(
+  context: Context,
+  given: { readonly password: string; readonly code?: string | undefined },
+) {
+  const person = await system(context, (tx) => withPassword(context, tx, given.password));
+  if (!person.factor) throw new Problem("request.conflict", "You have no second factor.");
+  if (!given.code) throw invalid("code", "Enter the current code of your authenticator, or a recovery code.");
+  if (!(await codeFits(context.services, person, given.code)))
+    throw invalid("code", "The code is wrong or was used already. Wait for the next one.");
+  return person;
+}
+const passwordAndCode = z.object({
+  password: z.string().min(1, "Give your password.").max(1000),
+  code: z.string().trim().max(40).optional(),
+});
 
 export const account = [
   operation({
@@ -58,6 +84,8 @@ export const account = [
     body: z.object({
       password: z.string().min(1, "Give the one you have.").max(1000),
       newPassword: password,
+      /** End your API tokens too. */
+      endTokens: z.boolean().default(false),
     }),
     run: async (context, { body }) => {
       const { name, email } = context.person!;
@@ -68,15 +96,18 @@ export const account = [
         await setPassword(tx, person.id, hash);
         const ended = await endSessions(tx, person.id, currentSession(context));
         await closeSessions(context, tx, ended);
+        const tokensEnded = body.endTokens ? await endTokens(tx, person.id) : 0;
         await context.record(tx, person.clientId, "changed their password", person.name, {
           sessionsEnded: ended.length,
+          tokensEnded,
         });
-        return { sessionsEnded: ended.length };
+        return { sessionsEnded: ended.length, tokensEnded };
       });
     },
   }),
   operation({
     id: "beginFactor",
+    shownOnce: ["seed", "qr"],
     method: "POST",
     path: "/account/factor",
     summary:
@@ -105,6 +136,7 @@ export const account = [
   }),
   operation({
     id: "confirmFactor",
+    shownOnce: ["recoveryCodes"],
     method: "POST",
     path: "/account/factor/confirm",
     summary: "Confirm the second factor with a code of it; answers the recovery codes, shown this once.",
@@ -127,6 +159,7 @@ export const account = [
             "This is not the code of now. Look at the clock of your telephone, and type the next one.",
           );
         await confirmFactor(tx, person.id, step, context.who.at);
+        await clearResets(tx, person.id);
         const codes = await makeRecoveryCodes(tx, person.id);
         await context.record(tx, person.clientId, "set up a second factor", person.name);
         return { recoveryCodes: codes };
@@ -134,34 +167,36 @@ export const account = [
   }),
   operation({
     id: "newRecoveryCodes",
+    shownOnce: ["recoveryCodes"],
     method: "POST",
     path: "/account/factor/recovery-codes",
     summary: "Make new recovery codes; those before are void.",
     caller: "account",
-    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
-    run: (context, { body }) =>
-      system(context, async (tx) => {
-        const person = await withPassword(context, tx, body.password);
-        if (!person.factor) throw new Problem("request.conflict", "You have no second factor.");
+    body: passwordAndCode,
+    run: async (context, { body }) => {
+      const person = await withCode(context, body);
+      return system(context, async (tx) => {
         const codes = await makeRecoveryCodes(tx, person.id);
         await context.record(tx, person.clientId, "made new recovery codes", person.name);
         return { recoveryCodes: codes };
-      }),
+      });
+    },
   }),
   operation({
     id: "removeFactor",
     method: "DELETE",
     path: "/account/factor",
-    summary: "Take your second factor away.",
+    summary: "Turn off your second factor; it takes your password and a code.",
     caller: "account",
-    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
-    run: (context, { body }) =>
-      system(context, async (tx) => {
-        const person = await withPassword(context, tx, body.password);
+    body: passwordAndCode,
+    run: async (context, { body }) => {
+      const person = await withCode(context, body);
+      return system(context, async (tx) => {
         await removeFactor(tx, person.id);
-        await context.record(tx, person.clientId, "took their second factor away", person.name);
+        await context.record(tx, person.clientId, "turned off their second factor", person.name);
         return { factor: false };
-      }),
+      });
+    },
   }),
   operation({
     id: "endSession",
@@ -181,6 +216,7 @@ export const account = [
   }),
   operation({
     id: "makeToken",
+    shownOnce: ["token"],
     method: "POST",
     path: "/account/tokens",
     summary: "Make a token for the API; it is shown this once.",
@@ -195,6 +231,12 @@ export const account = [
       system(context, async (tx) => {
         const secret = randomSecret();
         const expiresAt = new Date(context.who.at.getTime() + body.days * 86_400_000);
+        // a stolen token must not outlive itself; its reach is “change”, or it could not ask
+        if (context.token && expiresAt > context.token.expiresAt)
+          throw invalid(
+            "days",
+            `A token cannot make one that lasts longer than itself: until ${context.token.expiresAt.toISOString()}.`,
+          );
         const made = await insertToken(
           tx,
           hashSecret(secret),

@@ -213,6 +213,7 @@ export const clients = [
   }),
   operation({
     id: "makeEnrolmentCode",
+    shownOnce: ["code"],
     method: "POST",
     path: "/clients/{clientId}/enrolment-codes",
     summary: "Make a code with which machines enrol. It is shown this once.",

@@ -69,6 +69,7 @@ export const keys = [
   }),
   operation({
     id: "makeClientKey",
+    shownOnce: ["groups", "qr"],
     method: "POST",
     path: "/clients/{clientId}/key",
     summary:

@@ -12,6 +12,7 @@ import {
   webhookById,
 } from "@/db/notices";
 import { operation } from "@/server/api/operation";
+import { LINK } from "@/server/message-link";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
 import { name, refuseAddress, scopeQuery, uuid } from "./ids";
@@ -134,6 +135,7 @@ export const messages = [
   }),
   operation({
     id: "makeWebhook",
+    shownOnce: ["secret"],
     method: "POST",
     path: "/webhooks",
     summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown this once.",
@@ -203,6 +205,11 @@ export const messages = [
       context.tx(async (tx) => {
         const message = await messageById(tx, params.messageId);
         if (!message) throw notFound();
+        if (message.body.includes(LINK))
+          throw new Problem(
+            "request.conflict",
+            "The one-time address of this message is no longer kept. Make a new invitation instead.",
+          );
         if ((await sendAgain(tx, message.id, context.who.at)) === 0)
           throw new Problem("request.conflict", "This message was sent already.");
         await context.record(tx, message.clientId, "sent a message again", message.subject);

@@ -4,13 +4,15 @@ import { zoneSchema } from "@/core/policy/zone";
 import { PROVIDER_ROLES } from "@/core/rights/rights";
 import { lockInTx } from "@/db/advisory-locks";
 import { insertProvider } from "@/db/clients";
-import { countPeople, insertPerson, personById, setFactorRoles, setPassword } from "@/db/people";
-import { endSessions, invitationById, takeInvitation } from "@/db/sessions";
+import { takeLoansBack } from "@/db/keys";
+import { countPeople, insertPerson, personById, setFactorRoles, setPassword, signInRow } from "@/db/people";
+import { endSessions, endTokens, invitationById, takeInvitation } from "@/db/sessions";
 import { operation } from "@/server/api/operation";
 import { refuseKnownPassword } from "@/server/known-passwords";
-import { Problem } from "@/server/problem";
+import { invalid, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import {
+  codeFits,
   type From,
   hashPassword,
   isSecure,
@@ -138,15 +140,29 @@ export const people = [
     summary: "Take an invitation up: choose a password, and be signed in.",
     caller: "anyone",
     params: secretParam,
-    body: z.object({ password }),
+    body: z.object({
+      password,
+      /** Of the second factor, where the person has one: a new password does not replace it. */
+      code: z.string().trim().max(40).optional(),
+    }),
     run: async ({ services, who, request }, { params, body }) => {
-      const { personId, name, email } = await invitationOf(services, params.secret, who.at);
+      const { personId, name, email, factor } = await invitationOf(services, params.secret, who.at);
       await refuseKnownPassword(body.password, [name, email]);
+      if (factor) {
+        if (!body.code) throw new Problem("auth.factor-needed");
+        const row = (await services.db.withScope({ role: "system" }, (tx) => signInRow(tx, personId)))!;
+        if (!(await codeFits(services, row, body.code)))
+          throw invalid("code", "The code is wrong or was used already. Wait for the next one.");
+      }
       const hash = await hashPassword(body.password);
       const signedIn = await services.db.withScope({ role: "system" }, async (tx) => {
         if ((await takeInvitation(tx, hashSecret(params.secret))) === 0) throw new Problem("not-found", GONE);
         await setPassword(tx, personId, hash);
-        await endSessions(tx, personId, null);
+        for (const { id } of await endSessions(tx, personId, null)) {
+          services.sessionKeys?.close(id.toString("hex"));
+          await takeLoansBack(tx, id);
+        }
+        await endTokens(tx, personId);
         return openSession(
           services,
           tx,

@@ -11,9 +11,12 @@ import {
   insertPerson,
   limitToClients,
   listPeople,
+  noteFactorReset,
+  notePasswordReset,
   otherOwners,
   type Person,
   personById,
+  resetsOf,
   setFactorRoles,
   setRole,
 } from "@/db/people";
@@ -56,7 +59,10 @@ async function addPerson(
       ...(clientIds.length > 0 ? { clients: clientIds.length } : {}),
     });
     const made = (await personById(tx, id))!;
-    return { person: made, invitation: await invite(tx, context.who, made, originOf(context.request)) };
+    return {
+      person: made,
+      invitation: await invite(tx, context.services.secrets, context.who, made, originOf(context.request)),
+    };
   });
 }
 
@@ -82,6 +88,13 @@ async function endAll(context: Context, tx: Tx, personId: string): Promise<numbe
   return ended.length;
 }
 
+/** Whoever reset one half of a sign-in could take the account over with the other half. */
+const onePersonAlone = (name: string): Problem =>
+  new Problem(
+    "auth.not-allowed",
+    `You reset the other half of ${name}'s sign-in. Password and second factor are reset by two different people; ask a colleague.`,
+  );
+
 export const staff = [
   operation({
     id: "listProviderPeople",
@@ -97,6 +110,7 @@ export const staff = [
   }),
   operation({
     id: "inviteProviderPerson",
+    shownOnce: ["invitation.url"],
     method: "POST",
     path: "/people",
     summary:
@@ -151,6 +165,7 @@ export const staff = [
   }),
   operation({
     id: "inviteClientPerson",
+    shownOnce: ["invitation.url"],
     method: "POST",
     path: "/clients/{clientId}/people",
     summary: "Invite one of the client's people: a manager, or a person who gets back what is given to them.",
@@ -197,15 +212,28 @@ export const staff = [
     id: "inviteAgain",
     method: "POST",
     path: "/people/{personId}/invitation",
-    summary: "Make a new invitation: for one that ran out, or a password that was forgotten.",
+    summary:
+      "Make a new invitation: for one that expired, or a forgotten password. A second factor stays, and its code is asked for.",
+    shownOnce: ["invitation.url"],
     caller: "client-people",
     status: 201,
     params: personParam,
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
+        if ((await resetsOf(tx, person.id)).factorBy === context.person!.id)
+          throw onePersonAlone(person.name);
+        if (person.factor) await notePasswordReset(tx, person.id, context.person!.id);
         await context.record(tx, person.clientId, "invited a person again", person.name);
-        return { invitation: await invite(tx, context.who, person, originOf(context.request)) };
+        return {
+          invitation: await invite(
+            tx,
+            context.services.secrets,
+            context.who,
+            person,
+            originOf(context.request),
+          ),
+        };
       });
     },
   }),
@@ -213,12 +241,16 @@ export const staff = [
     id: "resetFactor",
     method: "DELETE",
     path: "/people/{personId}/factor",
-    summary: "Take a lost second factor away; the person's sessions end.",
+    summary:
+      "Turn off a person's lost second factor; their sessions end. Whoever reset their password cannot do this too.",
     caller: "client-people",
     params: personParam,
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
+        if ((await resetsOf(tx, person.id)).passwordBy === context.person!.id)
+          throw onePersonAlone(person.name);
+        if (person.factor) await noteFactorReset(tx, person.id, context.person!.id);
         await removeFactor(tx, person.id);
         const sessionsEnded = await endAll(context, tx, person.id);
         await context.record(tx, person.clientId, "took a second factor away", person.name, {

@@ -275,6 +275,7 @@ export const statements = [
   }),
   operation({
     id: "makeStatementLink",
+    shownOnce: ["url"],
     method: "POST",
     path: "/clients/{clientId}/statement/links",
     summary:

@@ -53,6 +53,7 @@ const typedPassword = (): string =>
 export const viewings = [
   operation({
     id: "openViewing",
+    shownOnce: ["keys.password"],
     method: "POST",
     path: "/recovery-points/{pointId}/viewings",
     summary:

@@ -9,13 +9,16 @@ export function InvitationForm({
   name,
   email,
   madeBy,
+  factor,
 }: {
   secret: string;
   name: string;
   email: string;
   madeBy: string;
+  factor: boolean;
 }) {
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const sending = useSending();
   return (
     <form
@@ -23,7 +26,7 @@ export function InvitationForm({
       onSubmit={(event) => {
         event.preventDefault();
         void sending.send(async () => {
-          await callApi("POST", `/invitations/${secret}`, { password });
+          await callApi("POST", `/invitations/${secret}`, { password, ...(factor ? { code } : {}) });
           window.location.assign("/");
         });
       }}
@@ -41,6 +44,16 @@ export function InvitationForm({
         value={password}
         onChange={(event) => setPassword(event.target.value)}
       />
+      {factor && (
+        <TextField
+          label="Code of your second factor"
+          help="The current six digits of your authenticator, or one of your recovery codes. If you have lost both, ask a second person of your provider to turn off the factor."
+          error={sending.errorOf("code")}
+          autoComplete="one-time-code"
+          value={code}
+          onChange={(event) => setCode(event.target.value)}
+        />
+      )}
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
         Keep it and sign in

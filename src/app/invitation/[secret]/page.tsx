@@ -16,7 +16,13 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
   return (
     <DoorCard>
       {found ? (
-        <InvitationForm secret={secret} name={found.name} email={found.email} madeBy={found.madeBy} />
+        <InvitationForm
+          secret={secret}
+          name={found.name}
+          email={found.email}
+          madeBy={found.madeBy}
+          factor={found.factor}
+        />
       ) : (
         <p className="warned">
           This invitation was taken up already, or its days are over. Ask whoever sent it for a new one.

@@ -5,4 +5,4 @@ export const dynamic = "force-dynamic";
 
 const answer = (request: Request): Promise<Response> => answerAgent(theConsole(), request);
 
-export { answer as GET, answer as POST, answer as PUT };
+export { answer as DELETE, answer as GET, answer as HEAD, answer as PATCH, answer as POST, answer as PUT };

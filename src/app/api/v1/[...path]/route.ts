@@ -6,4 +6,4 @@ export const dynamic = "force-dynamic";
 
 const answer = dispatcher("/api/v1", operations, theServices);
 
-export { answer as DELETE, answer as GET, answer as PATCH, answer as POST, answer as PUT };
+export { answer as DELETE, answer as GET, answer as HEAD, answer as PATCH, answer as POST, answer as PUT };
