@@ -71,12 +71,17 @@ export const CODES = {
   "source.signin-refused": text(
     "Sign-in at the source was refused",
     "The credentials are wrong, were withdrawn, or their time is over.",
-    "Make a new secret where the tenant is looked after, and give it to the connection.",
+    "Create a new client secret in the tenant's admin console, then enter it on this connection.",
   ),
   "source.not-allowed": text(
     "The source does not let us read",
     "The credentials are right, but a permission is missing.",
     "Give the application the right to read mail, and agree to it for the tenant.",
+  ),
+  "source.other-host": text(
+    "The server names another host",
+    "Its metadata leads to a host or issuer other than the address of this connection. Our secret is not sent there.",
+    "If the host belongs to the tenant, confirm it on the connection; otherwise check the address.",
   ),
   "source.unreadable": text(
     "The source gave an answer that cannot be read",

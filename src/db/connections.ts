@@ -21,9 +21,15 @@ export interface Connection {
 }
 
 export interface MailSettings {
+  /** How it is signed in; left out by earlier versions for an application. */
+  readonly auth?: "application" | "password" | "bearer";
+  /** Of an application. */
   readonly tenantId: string;
+  /** The application's id, or the user's name. */
   readonly clientId: string;
   readonly region: string;
+  /** Hosts besides the address's own that a technician confirmed. */
+  readonly otherHosts?: readonly string[];
 }
 
 const CONNECTION = `id, client_id as "clientId", site_id as "siteId", kind, name, address, settings, secret,

@@ -114,7 +114,11 @@ export const viewingFor = async (
      from viewing_keys k join viewings v on v.id = k.viewing_id join sources s on s.id = v.source_id join points p on p.id = v.point_id
      join people pe on pe.id = k.person_id
      where v.id = $1 and k.user_name = $2 and k.secret_hash = $3 and v.ended_at is null and v.expires_at > $4
-       and pe.closed_at is null and p.purged_at is null`,
+       and pe.closed_at is null and p.purged_at is null
+       -- rights of now, not of when it was opened: the client's own people, and those of the provider who may look inside
+       and (pe.client_id = v.client_id or (pe.client_id is null and pe.role in ('owner', 'technician')
+         and (not exists (select from people_clients pc where pc.person_id = pe.id)
+           or exists (select from people_clients pc where pc.person_id = pe.id and pc.client_id = v.client_id))))`,
     [viewingId, userName, secretHash, now],
   );
   return row && { ...row, path: row.path.toString("latin1") };

@@ -4,6 +4,7 @@ import {
   type Connection,
   connectionById,
   listConnections,
+  type MailSettings,
   markChecked,
   markVanished,
 } from "@/db/connections";
@@ -13,17 +14,24 @@ import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources"
 import { findGroups } from "@/server/rules";
 import type { Services } from "@/server/services";
 import { type Steps, trySteps } from "@/server/steps";
-import { JmapClient, type MailAccount, type MailTenant } from "@/sources/mail/jmap";
+import { JmapClient, type MailAccount, type MailAuth, type MailTenant } from "@/sources/mail/jmap";
 
 /** What the trail and the seals call a connection's secret. */
 export const secretContext = (connectionId: string): string => `connection ${connectionId}`;
 
-export const tenantOf = (services: Services, connection: Connection): MailTenant => ({
-  address: connection.address,
-  tenantId: connection.settings.tenantId,
-  clientId: connection.settings.clientId,
-  clientSecret: services.secrets.unseal(connection.secret, secretContext(connection.id)).toString("utf8"),
-});
+/** A tenant as it is signed in to, with a secret in the clear. */
+export function tenantWith(address: string, settings: MailSettings, secret: string): MailTenant {
+  const { auth = "application", tenantId, clientId, otherHosts = [] } = settings;
+  const by: Record<typeof auth, MailAuth> = {
+    application: { kind: "application", tenantId, clientId, clientSecret: secret },
+    password: { kind: "password", user: clientId, password: secret },
+    bearer: { kind: "bearer", token: secret },
+  };
+  return { address, auth: by[auth], otherHosts };
+}
+
+export const tenantOf = (services: Services, { id, address, settings, secret }: Connection): MailTenant =>
+  tenantWith(address, settings, services.secrets.unseal(secret, secretContext(id)).toString("utf8"));
 
 export interface TenantTest extends Steps {
   readonly accounts: readonly MailAccount[];
@@ -53,7 +61,7 @@ export async function testTenant(tenant: MailTenant): Promise<TenantTest> {
       async () => {
         accounts = await client.accounts();
         if (accounts.length === 0)
-          throw new CodedError("source.not-allowed", "signed in, but no mailbox is open to this application");
+          throw new CodedError("source.not-allowed", "signed in, but no mailbox is open to this account");
         return `${accounts.length} of them`;
       },
     ],

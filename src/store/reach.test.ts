@@ -18,6 +18,13 @@ describe("places that may be reached", () => {
       "[::]",
       "224.0.0.1",
       "[::ffff:169.254.1.1]",
+      "[::ffff:a9fe:a9fe]",
+      "[::169.254.169.254]",
+      "[64:ff9b::a9fe:a9fe]",
+      "[64:ff9b:1::a9fe:a9fe]",
+      "[2002:a9fe:a9fe::1]",
+      "[fd00:ec2::254]",
+      "100.100.100.200",
     ])
       expect(() => refuseForbidden(host)).toThrow("is not to be reached from here");
     for (const host of ["127.0.0.1", "[::1]", "192.0.2.1", "store.example"]) refuseForbidden(host);

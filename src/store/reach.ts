@@ -32,14 +32,48 @@ export const plainAddress = (address: string): string => address.replace(/^::fff
 export function isIn(blocks: BlockList, address: string): boolean {
   const plain = plainAddress(address);
   const version = isIP(plain);
-  return version !== 0 && blocks.check(plain, version === 4 ? "ipv4" : "ipv6");
+  if (version === 0) return false;
+  if (blocks.check(plain, version === 4 ? "ipv4" : "ipv6")) return true;
+  const inside = version === 6 ? embeddedAddress(plain) : null;
+  return inside !== null && blocks.check(inside, "ipv4");
+}
+
+/**
+ * The address of version 4 that one of version 6 leads to: mapped or compatible (RFC 4291), translated (RFC 6052, RFC 8215),
+ * 6to4 (RFC 3056); null for others.
+ */
+function embeddedAddress(address: string): string | null {
+  const bytes = bytesOf(address);
+  const starts = (...head: number[]) => head.every((byte, i) => bytes[i] === byte);
+  const zeros = (from: number, to: number) => bytes.subarray(from, to).every((byte) => byte === 0);
+  const at = (place: number) => [...bytes.subarray(place, place + 4)].join(".");
+  if (zeros(0, 10) && bytes[10] === 0xff && bytes[11] === 0xff) return at(12);
+  if (zeros(0, 12) && !zeros(12, 15)) return at(12);
+  if (starts(0x00, 0x64, 0xff, 0x9b) && (zeros(4, 12) || starts(0x00, 0x64, 0xff, 0x9b, 0x00, 0x01)))
+    return at(12);
+  return starts(0x20, 0x02) ? at(2) : null;
+}
+
+/** The 16 bytes of an address of version 6. */
+function bytesOf(address: string): Uint8Array {
+  const [text] = address.split("%") as [string];
+  const four = /(.*:)(\d+)\.(\d+)\.(\d+)\.(\d+)$/.exec(text);
+  const hex = (a: string, b: string) => ((Number(a) << 8) | Number(b)).toString(16);
+  const plain = four ? `${four[1]}${hex(four[2]!, four[3]!)}:${hex(four[4]!, four[5]!)}` : text;
+  const [head = "", tail] = plain.split("::");
+  const words = (part: string) => (part ? part.split(":").map((word) => Number.parseInt(word, 16)) : []);
+  const before = words(head);
+  const after = tail === undefined ? [] : words(tail);
+  const all = [...before, ...Array(8 - before.length - after.length).fill(0), ...after];
+  return Uint8Array.from(all.flatMap((word) => [word >> 8, word & 0xff]));
 }
 
 /**
  * What nobody may name unless the operator says otherwise: what is one hop away without a name of its own, such as the
  * services that tell machines in a data centre their secrets; nobody in particular; everybody.
  */
-const FORBIDDEN = "169.254.0.0/16, fe80::/10, 0.0.0.0/8, ::, 224.0.0.0/4, ff00::/8";
+const FORBIDDEN =
+  "169.254.0.0/16, fe80::/10, fd00:ec2::/32, 100.100.100.200, 192.0.0.0/24, 0.0.0.0/8, ::, 224.0.0.0/4, ff00::/8, 255.255.255.255";
 let forbidden: BlockList | null = null;
 const forbiddenBlocks = (): BlockList => {
   forbidden ??= blocksOf(process.env.DEEPKEEP_FORBIDDEN ?? FORBIDDEN);

@@ -5,9 +5,20 @@ import { useState } from "react";
 import { callApi } from "./api";
 import { ClientAndSite, type ConnectClient, useClientAndSite } from "./client-and-site";
 import { tellRefusal } from "./deeds";
-import { Refusal, TextField, useSending } from "./form";
+import { Refusal, SelectField, TextField, useSending } from "./form";
 import { say } from "./say";
 import { type StepsShown, TestSteps } from "./test-steps";
+
+/** The ways to sign in, and what each asks for. */
+const WAYS = {
+  application: {
+    name: "Application (OAuth 2.0 client credentials)",
+    id: "Client id",
+    secret: "Client secret",
+  },
+  password: { name: "User name and password", id: "User name", secret: "Password" },
+  bearer: { name: "Bearer token", id: "", secret: "Token" },
+} as const;
 
 /** Connects a mail tenant: tested before it is one, and refused at the field that the failing step is about. */
 export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) {
@@ -21,7 +32,10 @@ export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) 
     clientId: "",
     clientSecret: "",
     region: "",
+    otherHosts: "",
   });
+  const [auth, setAuth] = useState<keyof typeof WAYS>("application");
+  const way = WAYS[auth];
   const field = (key: keyof typeof values) => ({
     error: sending.errorOf(key),
     value: values[key],
@@ -36,7 +50,12 @@ export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) 
           const { mailboxes } = await callApi<{ mailboxes: number }>(
             "POST",
             `/clients/${choice.clientId}/mail-tenants`,
-            { ...values, siteId: choice.site?.id },
+            {
+              ...values,
+              auth,
+              otherHosts: values.otherHosts.split(/[\s,]+/).filter(Boolean),
+              siteId: choice.site?.id,
+            },
           );
           say.success(`${values.name} is connected: ${mailboxes} mailboxes.`, {
             description: "Assign a policy to them, and they are kept.",
@@ -52,21 +71,40 @@ export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) 
         label="Address of the mail server"
         mono
         placeholder="https://mail.example"
-        help="A server that speaks JMAP; its token address is found by itself."
+        help="A server that speaks JMAP. The address where tokens are issued is read from its metadata."
         {...field("address")}
       />
-      <div className="grid grid-cols-2 gap-3">
-        <TextField label="Tenant id" mono {...field("tenantId")} />
-        <TextField label="Client id" mono {...field("clientId")} />
-      </div>
+      <SelectField
+        label="Sign in with"
+        value={auth}
+        onChange={(event) => setAuth(event.target.value as keyof typeof WAYS)}
+      >
+        {Object.entries(WAYS).map(([id, { name }]) => (
+          <option key={id} value={id}>
+            {name}
+          </option>
+        ))}
+      </SelectField>
+      {auth !== "bearer" && (
+        <div className="grid grid-cols-2 gap-3">
+          {auth === "application" && <TextField label="Tenant id" mono {...field("tenantId")} />}
+          <TextField label={way.id} mono {...field("clientId")} />
+        </div>
+      )}
       <TextField
-        label="Client secret"
+        label={way.secret}
         type="password"
         autoComplete="off"
-        help="Held sealed; it is never shown again."
+        help="Stored encrypted; never shown again."
         {...field("clientSecret")}
       />
-      <TextField label="Region where the mail lies" {...field("region")} />
+      <TextField label="Region of the mail data" {...field("region")} />
+      <TextField
+        label="Further hosts that may receive the secret (optional)"
+        mono
+        help="Only if the server's metadata names a host other than its address, and you know that host belongs to the tenant."
+        {...field("otherHosts")}
+      />
       <Refusal problem={sending.problem} />
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
         {sending.busy ? "Testing…" : "Test and connect"}

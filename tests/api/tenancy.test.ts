@@ -1,11 +1,12 @@
 import { randomBytes, randomUUID } from "node:crypto";
-import { readFileSync, writeFileSync } from "node:fs";
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { operations } from "@/app/api/operations";
 import { exceptionKey } from "@/core/statement/statement";
 import { all } from "@/db/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";
 
 let console_: TestConsole;
@@ -18,6 +19,8 @@ let portalToken: string;
 let limitedToken: string;
 let readerToken: string;
 let theirIds: Record<string, string>;
+/** A folder that could become a depot. */
+const freshPlace = freshFolder("place");
 
 beforeAll(async () => {
   console_ = await TestConsole.start();
@@ -129,8 +132,8 @@ const bodyOf = (id: string): unknown => {
     decideConsent: { decision: "declined" },
     changeDepot: { direct: null },
     confirmClientKey: { group: "00000" },
-    testPlace: { path: "/tmp" },
-    addDepot: { name: "X", path: "/tmp", region: "r" },
+    testPlace: { path: freshPlace },
+    addDepot: { name: "X", path: freshPlace, region: "r" },
     grantDepot: { quotaBytes: 5 },
     makePolicy: { clientId: theirs.id, name: "X", clauses },
     changePolicy: { name: "X", clauses, revision: 1 },
@@ -180,6 +183,49 @@ const bodyOf = (id: string): unknown => {
   return bodies[id] ?? {};
 };
 
+describe("the sweep itself", () => {
+  it("has a body that passes the schema for each operation that takes one", () => {
+    const withBody = operations.filter(
+      (one) => one.body && one.caller !== "anyone" && one.caller !== "account",
+    );
+    const without = withBody
+      .filter((one) => !one.body!.safeParse(bodyOf(one.id)).success)
+      .map((one) => one.id);
+    expect(without).toEqual([]);
+  });
+});
+
+/** Tables that change by themselves: signs of life, counters of attempts, work of the runner. */
+const RESTLESS = [
+  "machines",
+  "runners",
+  "api_tokens",
+  "sessions",
+  "rate_limits",
+  "night_totals",
+  "nights_counted",
+  "usage_days",
+];
+/** What is in the database and in a depot: a refused call leaves all of it as it was. */
+async function stateNow(): Promise<string> {
+  return console_.services.db.withScope({ role: "system" }, async (tx) => {
+    const tables = await all<{ name: string }>(
+      tx,
+      "select relname as name from pg_class where relnamespace = 'public'::regnamespace and relkind = 'r' order by 1",
+    );
+    const parts: string[] = [];
+    for (const { name } of tables.filter((one) => !RESTLESS.includes(one.name))) {
+      const [row] = await all<{ hash: string | null }>(
+        tx,
+        `select md5(string_agg(t::text, E'\\n' order by t::text)) as hash from ${name} t`,
+      );
+      parts.push(`${name} ${row!.hash}`);
+    }
+    parts.push(...readdirSync(freshPlace));
+    return parts.join("\n");
+  });
+}
+
 describe("each route of the API", () => {
   const guarded = operations.filter((operation) => operation.caller !== "anyone");
   it.each(guarded.map((operation) => [operation.id, operation] as const))(
@@ -220,6 +266,7 @@ describe("each route of the API", () => {
   it.each(foreign.map((operation) => [operation.id, operation] as const))(
     "%s is not there for another client's person",
     async (_id, operation) => {
+      const before = await stateNow();
       const answer = await console_.call(
         operation.method,
         fill(operation.path, theirIds) + (QUERY[operation.id] ?? ""),
@@ -227,6 +274,7 @@ describe("each route of the API", () => {
         portalToken,
       );
       expect(answer.status).toBe(404);
+      expect(await stateNow()).toBe(before);
       expect(JSON.stringify(answer.body)).not.toContain("Brackenfold");
     },
   );
@@ -234,12 +282,16 @@ describe("each route of the API", () => {
   it.each(foreign.map((operation) => [operation.id, operation] as const))(
     "%s shows a technician of some clients nothing of another",
     async (_id, operation) => {
+      const before = await stateNow();
       const answer = await console_.call(
         operation.method,
         fill(operation.path, theirIds) + (QUERY[operation.id] ?? ""),
         operation.method === "GET" ? undefined : bodyOf(operation.id),
         limitedToken,
       );
+      // refused means not done; and nothing about others' clients is written either way
+      if (answer.status >= 400) expect(await stateNow()).toBe(before);
+      if (operation.caller === "provider-work") expect(answer.status).toBe(403);
       expect(JSON.stringify(answer.body)).not.toMatch(words);
       expect(answer.status).not.toBe(500);
       if (operation.path.includes("{") && !SHARED.has(operation.id))
@@ -252,12 +304,14 @@ describe("each route of the API", () => {
   it.each(
     foreign.filter(({ method }) => method !== "GET").map((operation) => [operation.id, operation] as const),
   )("%s is refused to a reader", async (_id, operation) => {
+    const before = await stateNow();
     const answer = await console_.call(
       operation.method,
       fill(operation.path, theirIds),
       bodyOf(operation.id),
       readerToken,
     );
+    expect(await stateNow()).toBe(before);
     // what is worked out and not changed is theirs to ask for
     expect(answer.status).toBe(operation.caller === "look" ? 200 : 403);
   });
@@ -377,31 +431,37 @@ describe("each route of the agents", () => {
   });
 });
 
+/** Tables with a client, from the catalogue. */
+const clientTables = () =>
+  console_.services.db.withScope({ role: "system" }, (tx) =>
+    all<{ name: string; secured: boolean; narrowed: boolean }>(
+      tx,
+      `select c.relname as name, c.relrowsecurity as secured,
+         exists (select from pg_policy p where p.polrelid = c.oid and not p.polpermissive and p.polcmd in ('*', 'r')) as narrowed
+       from pg_class c join pg_attribute a on a.attrelid = c.oid and a.attname = 'client_id'
+       where c.relnamespace = 'public'::regnamespace and c.relkind = 'r' order by 1`,
+    ),
+  );
+
 describe("the database itself", () => {
+  it("has every table that belongs to clients under row-level security, narrowed for who is limited to some", async () => {
+    const tables = await clientTables();
+    expect(tables.length).toBeGreaterThan(40);
+    expect(tables.filter((one) => !one.secured || !one.narrowed)).toEqual([]);
+  });
+
   it("shows another client's rows to nobody, whatever is asked", async () => {
-    for (const role of ["client", "machine"] as const) {
-      await console_.services.db.withScope({ role, clientId: mine.id }, async (tx) => {
-        for (const table of [
-          "sites",
-          "client_keys",
-          "grants",
-          "enrolment_codes",
-          "machines",
-          "connections",
-          "policies",
-          "policy_revisions",
-          "sources",
-          "runs",
-          "run_log",
-          "points",
-          "packs",
-          "chunks",
-          "archives",
-          "holds",
-          "copies",
-          "checks",
-          "damages",
-        ]) {
+    const tables = (await clientTables()).map((one) => one.name);
+    const person = randomUUID();
+    for (const scope of [
+      { role: "client", clientId: mine.id, personId: person },
+      { role: "person", clientId: mine.id, personId: person },
+      { role: "machine", clientId: mine.id },
+      { role: "provider", clientIds: [mine.id] },
+    ] as const) {
+      const { role } = scope;
+      await console_.services.db.withScope(scope, async (tx) => {
+        for (const table of tables) {
           const [row] = await all<{ other: number }>(
             tx,
             `select count(*)::int as other from ${table} where client_id <> $1`,
@@ -411,9 +471,8 @@ describe("the database itself", () => {
         }
         expect((await all(tx, "select from clients where id <> $1", [mine.id])).length).toBe(0);
         expect((await all(tx, "select from sessions union all select from api_tokens")).length).toBe(0);
-        expect(
-          (await all<{ name: string }>(tx, "select name from depots")).map((depot) => depot.name),
-        ).toEqual(["Vossel & Daughters Bakery depot"]);
+        const depots = await all<{ name: string }>(tx, "select name from depots");
+        expect(depots.filter((depot) => depot.name !== "Vossel & Daughters Bakery depot")).toEqual([]);
       });
     }
   });

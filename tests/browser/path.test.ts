@@ -57,10 +57,10 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "Your role must have a second factor");
     await accessible("second factor, missing");
     await type(browser, "Your password, to change it", "lantern over the quay");
-    await press(browser, "Set it up");
+    await press(browser, "Set up second factor");
     const seed = await (await see(browser, "[data-seed]")).getAttribute("data-seed");
     await type(browser, "The six digits that it shows now", await generate({ secret: seed! }));
-    await press(browser, "Switch it on");
+    await press(browser, "Turn on second factor");
     codes = (await (await see(browser, "ol[aria-label='Recovery codes']")).getText()).split(/\s+/);
     await press(browser, "I have kept them");
     await seeText(browser, "10 of 10 recovery codes are left");

@@ -127,11 +127,11 @@ describe("one of a client's people", () => {
   it("sets up a second factor, and signs in with it", async () => {
     await open("/account");
     await type(browser, "Your password, to change it", PASSWORD);
-    await press(browser, "Set it up");
+    await press(browser, "Set up second factor");
     const seed = (await (await see(browser, "[data-seed]")).getAttribute("data-seed"))!;
     await seemlyToAll(browser, "account");
     await type(browser, "The six digits that it shows now", await generate({ secret: seed }));
-    await press(browser, "Switch it on");
+    await press(browser, "Turn on second factor");
     await seeText(browser, "Your recovery codes");
     const code = await (await see(browser, "[aria-label='Recovery codes'] li")).getText();
     await press(browser, "I have kept them");

@@ -22,7 +22,7 @@ import {
 } from "@/runs/agent-desk";
 import { waysToPut, wayToRead } from "@/runs/direct";
 import { chunksKnown, takeLanded, takePack, takePoint } from "@/runs/storing";
-import { type BodyLimits, JSON_LIMITS, readBody, readJson } from "@/server/api/body";
+import { type BodyLimits, JSON_LIMITS, parseJson, readBody } from "@/server/api/body";
 import { addressOf, answerError, wrongMethod } from "@/server/api/dispatch";
 import type { Changes } from "@/server/changes";
 import { notFound, Problem, problemFromZod } from "@/server/problem";
@@ -58,7 +58,7 @@ async function body<T>(
   schema: z.ZodType<T>,
   limits: BodyLimits = AGENT_LIMITS,
 ): Promise<T> {
-  const result = schema.safeParse(await readJson(request, limits));
+  const result = schema.safeParse(parseJson(await readBody(request, limits)));
   if (!result.success) throw problemFromZod(result.error);
   return result.data;
 }

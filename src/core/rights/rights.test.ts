@@ -1,14 +1,14 @@
 import { describe, expect, it } from "vitest";
-import { ACTIONS, type Action, isClientRole, mayDo, RIGHTS, ROLES, type Role } from "./rights";
+import { ACTIONS, type Action, isClientRole, mayDo, mayPersonDo, RIGHTS, ROLES, type Role } from "./rights";
 
 /** Written down a second time, as a reviewer reads it: one line a role, `x` where the action is theirs. */
 const TABLE = `
-             account look work open client-people provider-people statement words given agree
-owner        x       x    x    x    x             x               x         x     -     -
-technician   x       x    x    x    x             -               x         x     -     -
-reader       x       x    -    -    -             -               x         -     -     -
-manager      x       -    -    -    -             -               x         x     x     x
-person       x       -    -    -    -             -               -         -     x     -
+             account look work provider-work open client-people provider-people statement words given agree
+owner        x       x    x    x             x    x             x               x         x     -     -
+technician   x       x    x    x             x    x             -               x         x     -     -
+reader       x       x    -    -             -    -             -               x         -     -     -
+manager      x       -    -    -             -    -             -               x         x     x     x
+person       x       -    -    -             -    -             -               -         -     x     -
 `;
 
 describe("rights", () => {
@@ -24,6 +24,13 @@ describe("rights", () => {
   it.each(rows)("gives %s what the table says", (role, ...marks) => {
     for (const [i, action] of actions.entries())
       expect([action, mayDo(role as Role, action)]).toEqual([action, marks[i] === "x"]);
+  });
+
+  it("gives nothing that reaches all clients to whoever is limited to some", () => {
+    const limited = { role: "technician", clientIds: ["x"] } as const;
+    expect(mayPersonDo(limited, "provider-work")).toBe(false);
+    expect(mayPersonDo({ ...limited, clientIds: null }, "provider-work")).toBe(true);
+    expect(mayPersonDo(limited, "work")).toBe(true);
   });
 
   it("never lets a client's people reach beyond their client", () => {

@@ -16,6 +16,8 @@ export const ACTIONS = {
   account: "their own sign-in: password, second factor, sessions, tokens",
   look: "the console’s views: states, rules, runs, depots, the trail",
   work: "running, connecting, changing rules, depots and clients",
+  "provider-work":
+    "what is the provider’s as a whole: depots, mail server, webhooks, hand-over notes, new clients",
   open: "what recovery points hold: looking inside, restoring, downloading",
   "client-people": "a client’s people, and what is given to them",
   "provider-people": "the provider’s people, their roles and clients",
@@ -34,6 +36,7 @@ export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach
     account: "themselves",
     look: "all",
     work: "all",
+    "provider-work": "all",
     open: "all",
     "client-people": "all",
     "provider-people": "all",
@@ -44,6 +47,7 @@ export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach
     account: "themselves",
     look: "theirs",
     work: "theirs",
+    "provider-work": "all",
     open: "theirs",
     "client-people": "theirs",
     statement: "theirs",
@@ -61,6 +65,13 @@ export const RIGHTS: Readonly<Record<Role, Readonly<Partial<Record<Action, Reach
 };
 
 export const mayDo = (role: Role, action: Action): boolean => RIGHTS[role][action] !== undefined;
+
+/** Whether a person may do it: who is limited to some clients does nothing that reaches all of them. */
+export const mayPersonDo = (
+  person: { readonly role: Role; readonly clientIds: readonly string[] | null },
+  action: Action,
+): boolean =>
+  mayDo(person.role, action) && !(RIGHTS[person.role][action] === "all" && person.clientIds !== null);
 
 export const ROLE_NAMES: Readonly<Record<Role, string>> = {
   owner: "owner",

@@ -38,6 +38,8 @@ begin
     execute format('create policy adding on %I for insert with check (changes(client_id))', name);
     execute format('create policy changing on %I for update using (changes(client_id)) with check (changes(client_id))', name);
     execute format('create policy removing on %I for delete using (changes(client_id))', name);
+    execute format('create policy narrowed on %I as restrictive using ((select scope_clients() is null)
+      or client_id = any ((select scope_clients())::uuid[]))', name);
   end loop;
 end $$;
 grant select, insert, update, delete on writers, pending_objects to deepkeep_app;

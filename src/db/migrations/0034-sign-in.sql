@@ -34,3 +34,7 @@ grant select, insert, update, delete on rate_limits to deepkeep_app;
 -- Who reset which half of a sign-in: one person alone does not reset both.
 alter table people add column password_reset_by uuid references people;
 alter table people add column factor_reset_by uuid references people;
+
+-- The hand-over note is the provider's: who is limited to some clients reads it.
+create policy narrowed_adding on handovers as restrictive for insert with check ((select scope_clients() is null));
+create policy narrowed_changing on handovers as restrictive for update using ((select scope_clients() is null));

@@ -60,11 +60,16 @@ async function inTime<T>(work: Promise<T>, milliseconds: number): Promise<T> {
  * A request's body as JSON; none is an empty object. Throws `request.media-type` (415) for any other content type, which a
  * page of another site can send without asking, and `request.invalid` (422).
  */
-export async function readJson(request: Request, limits: BodyLimits = JSON_LIMITS): Promise<unknown> {
-  const bytes = await readBody(request, limits);
+export async function readJson(request: Request): Promise<unknown> {
+  const bytes = await readBody(request, JSON_LIMITS);
   if (bytes.length === 0) return {};
-  const type = request.headers.get("content-type")?.split(";")[0]!.trim().toLowerCase();
+  const type = (request.headers.get("content-type") ?? "").replace(/;.*$/s, "").trim().toLowerCase();
   if (type !== "application/json") throw new Problem("request.media-type");
+  return parseJson(bytes);
+}
+
+/** JSON from bytes. Throws `request.invalid` for what is no UTF-8, no JSON, or nested too deep. */
+export function parseJson(bytes: Uint8Array): unknown {
   let text: string;
   try {
     text = new TextDecoder("utf-8", { fatal: true }).decode(bytes);

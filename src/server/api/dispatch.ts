@@ -1,5 +1,5 @@
 import { z } from "zod";
-import { isClientRole, mayDo } from "@/core/rights/rights";
+import { isClientRole, mayPersonDo } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import { hashSecret } from "@/store/secrets";
 import { invalid, notFound, Problem, problemFrom, problemFromZod } from "../problem";
@@ -204,7 +204,7 @@ async function identify(services: Services, request: Request, operation: AnyOper
 function refuseWithoutRight(person: Person, caller: Caller): void {
   if (caller === "person" || caller === "anyone") return;
   // a client's people are not told what else there is
-  if (!mayDo(person.role, caller))
+  if (!mayPersonDo(person, caller))
     throw new Problem(isClientRole(person.role) ? "not-found" : "auth.not-allowed");
   if (person.factorMissing && caller !== "account") throw new Problem("auth.factor-missing");
 }

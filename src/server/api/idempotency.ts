@@ -26,7 +26,10 @@ export function withoutSecrets(answer: unknown, shownOnce: readonly string[]): u
   return copy;
 }
 function blank(value: unknown, [name, ...rest]: readonly string[]): void {
-  if (Array.isArray(value)) return value.forEach((one) => blank(one, [name!, ...rest]));
+  if (Array.isArray(value)) {
+    for (const one of value) blank(one, [name!, ...rest]);
+    return;
+  }
   if (typeof value !== "object" || value === null || !(name! in value)) return;
   const record = value as Record<string, unknown>;
   if (rest.length === 0) record[name!] = null;

@@ -1,33 +1,49 @@
 import { z } from "zod";
 import { type Code, CodedError } from "@/core/codes";
-import { fetchAllowed } from "@/store/reach";
+import { type Answered, type Asked, MailTransport, PATIENCE, type Patience } from "./transport";
 
-/**
- * A client of a mail tenant: JMAP (RFC 8620, RFC 8621), signed in as an application with OAuth 2.0 client credentials
- * (RFC 6749, section 4.4), its token address found by RFC 8414. Every answer is checked before it is trusted.
- */
+/** How a client signs in at a mail server. */
+export type MailAuth =
+  /** An application: OAuth 2.0 client credentials (RFC 6749, section 4.4), the token address by RFC 8414. */
+  | {
+      readonly kind: "application";
+      readonly tenantId: string;
+      readonly clientId: string;
+      readonly clientSecret: string;
+    }
+  /** A user name and a password (RFC 7617). */
+  | { readonly kind: "password"; readonly user: string; readonly password: string }
+  /** A bearer token that the server's operator gave out (RFC 6750). */
+  | { readonly kind: "bearer"; readonly token: string };
+
 export interface MailTenant {
   /** An origin, such as `https://mail.example`. */
   readonly address: string;
-  readonly tenantId: string;
-  readonly clientId: string;
-  readonly clientSecret: string;
+  readonly auth: MailAuth;
+  /** Hosts besides the address's own that credentials may go to, as a technician confirmed. */
+  readonly otherHosts?: readonly string[];
 }
 
 const CORE = "urn:ietf:params:jmap:core";
 const MAIL = "urn:ietf:params:jmap:mail";
-const WAIT_MS = 30_000;
-/** As many ids as are asked for at once; servers take at least 500 (RFC 8620, section 2). */
+/** As many ids as are asked for at once; servers take at least 500 (RFC 8620, section 2), or say so. */
 const PAGE = 500;
+/** A mailbox that changes while it is listed is listed again so often. */
+const LISTINGS = 3;
 
-const metadataSchema = z.object({ token_endpoint: z.url() });
+const metadataSchema = z.object({ issuer: z.string(), token_endpoint: z.url() });
 const tokenSchema = z.object({ access_token: z.string(), expires_in: z.number().optional() });
 const oauthError = z.object({ error: z.string(), error_description: z.string().optional() });
 const sessionSchema = z.object({
   apiUrl: z.string(),
   downloadUrl: z.string(),
-  accounts: z.record(z.string(), z.object({ name: z.string() })),
+  accounts: z.record(
+    z.string(),
+    z.object({ name: z.string(), accountCapabilities: z.record(z.string(), z.unknown()).optional() }),
+  ),
+  capabilities: z.record(z.string(), z.unknown()).optional(),
 });
+const limitsSchema = z.object({ maxObjectsInGet: z.number().int().positive() });
 const mailboxSchema = z.object({
   id: z.string(),
   name: z.string(),
@@ -46,6 +62,13 @@ const emailSchema = z.object({
 const responseSchema = z.object({
   methodResponses: z.array(z.tuple([z.string(), z.record(z.string(), z.unknown()), z.string()])),
 });
+const changesSchema = z.object({
+  newState: z.string(),
+  hasMoreChanges: z.boolean(),
+  created: z.array(z.string()),
+  updated: z.array(z.string()),
+  destroyed: z.array(z.string()),
+});
 
 export type MailFolder = z.infer<typeof mailboxSchema>;
 export type MailItem = z.infer<typeof emailSchema>;
@@ -55,54 +78,92 @@ export interface MailAccount {
   readonly name: string;
 }
 
-/** Steps of signing in, so that a test can say which one failed. */
+/** A method was answered by an error of the protocol (RFC 8620, section 3.6.2). */
+class MethodRefused extends CodedError {
+  constructor(
+    method: string,
+    readonly type: string,
+  ) {
+    const forbidden = ["forbidden", "accountNotFound", "accountNotSupportedByMethod"].includes(type);
+    super(forbidden ? "source.not-allowed" : "source.unreadable", `${method}: ${type}`);
+  }
+}
+
+/**
+ * A client of a mail server: JMAP (RFC 8620, RFC 8621). Every answer is checked before it is trusted. Its steps stand alone,
+ * so that a test can say which one failed.
+ */
 export class JmapClient {
-  private token: string | null = null;
-  private session: z.infer<typeof sessionSchema> | null = null;
+  private readonly transport: MailTransport;
+  private authorization: string | null = null;
+  private session: (z.infer<typeof sessionSchema> & { readonly url: string }) | null = null;
   private tokenEndpoint: string | null = null;
 
-  constructor(private readonly tenant: MailTenant) {}
-
-  /** Finds out where tokens are given. Throws `source.not-reached`. */
-  async find(): Promise<void> {
-    const url = this.at(
-      `/.well-known/oauth-authorization-server/${encodeURIComponent(this.tenant.tenantId)}`,
-    );
-    const response = await this.fetch(url, {});
-    if (response.status === 404)
-      throw new CodedError("source.not-reached", `the server knows no tenant ${this.tenant.tenantId}`);
-    this.tokenEndpoint = parse(metadataSchema, await this.json(response)).token_endpoint;
+  constructor(
+    private readonly tenant: MailTenant,
+    patience: Patience = PATIENCE,
+  ) {
+    this.transport = new MailTransport(tenant.address, tenant.otherHosts ?? [], patience);
+    const { auth } = tenant;
+    if (auth.kind === "password")
+      this.authorization = `Basic ${Buffer.from(`${auth.user}:${auth.password}`, "utf8").toString("base64")}`;
+    if (auth.kind === "bearer") this.authorization = `Bearer ${auth.token}`;
   }
 
-  /** Asks for a token. Throws `source.signin-refused` with the server's own reason. */
+  /** Finds the server, and of an application where tokens are given. Throws `source.not-reached`, `source.other-host`. */
+  async find(): Promise<void> {
+    const { auth } = this.tenant;
+    if (auth.kind !== "application") {
+      await this.transport.ask(this.at("/.well-known/jmap"), { again: false });
+      return;
+    }
+    const url = this.at(`/.well-known/oauth-authorization-server/${encodeURIComponent(auth.tenantId)}`);
+    const answer = await this.transport.ask(url);
+    if (answer.status === 404)
+      throw new CodedError("source.not-reached", `the server knows no tenant ${auth.tenantId}`);
+    const { issuer, token_endpoint } = parse(metadataSchema, jsonOf(answer));
+    // RFC 8414, section 3.3: whoever answers for another issuer could take our secret
+    const expected = this.at(`/${encodeURIComponent(auth.tenantId)}`);
+    if (!URL.canParse(issuer) || new URL(issuer).href !== new URL(expected).href)
+      throw new CodedError("source.other-host", `the issuer is ${issuer}, expected ${expected}`);
+    this.transport.confirm(token_endpoint);
+    this.tokenEndpoint = token_endpoint;
+  }
+
+  /** Signs in. Throws `source.signin-refused` with the server's own reason. */
   async signIn(): Promise<void> {
+    const { auth } = this.tenant;
+    if (auth.kind !== "application") {
+      this.session = null;
+      await this.begin();
+      return;
+    }
     if (!this.tokenEndpoint) await this.find();
-    const { clientId, clientSecret } = this.tenant;
-    const response = await this.fetch(this.tokenEndpoint!, {
+    const answer = await this.transport.ask(this.tokenEndpoint!, {
       method: "POST",
       headers: { "content-type": "application/x-www-form-urlencoded" },
       body: new URLSearchParams({
         grant_type: "client_credentials",
-        client_id: clientId,
-        client_secret: clientSecret,
+        client_id: auth.clientId,
+        client_secret: auth.clientSecret,
         scope: MAIL,
       }).toString(),
     });
-    const answer = await response.json().catch(() => null);
-    if (!response.ok) {
-      const refusal = oauthError.safeParse(answer);
+    if (answer.status !== 200) {
+      const refusal = oauthError.safeParse(jsonOrNull(answer));
       const reason = refusal.success
         ? (refusal.data.error_description ?? refusal.data.error)
-        : `status ${response.status}`;
-      throw new CodedError(response.status < 500 ? "source.signin-refused" : "source.not-reached", reason);
+        : `status ${answer.status}`;
+      throw new CodedError(answer.status < 500 ? "source.signin-refused" : "source.not-reached", reason);
     }
-    this.token = parse(tokenSchema, answer).access_token;
+    this.authorization = `Bearer ${parse(tokenSchema, jsonOf(answer)).access_token}`;
   }
 
-  /** The mailboxes that this application may read, by their addresses. Throws `source.not-allowed`. */
+  /** The mailboxes that are open to us, by their addresses. Throws `source.not-allowed`. */
   async accounts(): Promise<MailAccount[]> {
     const session = await this.begin();
     return Object.entries(session.accounts)
+      .filter(([, { accountCapabilities }]) => !accountCapabilities || MAIL in accountCapabilities)
       .map(([id, { name }]) => ({ id, name }))
       .sort((a, b) => (a.name < b.name ? -1 : 1));
   }
@@ -112,108 +173,189 @@ export class JmapClient {
     return parse(z.array(mailboxSchema), answer.list);
   }
 
-  /** Everything in a mailbox, without content, oldest first. */
-  async *items(accountId: string): AsyncGenerator<MailItem> {
-    for (let position = 0; ; ) {
-      const query = await this.call("Email/query", {
-        accountId,
-        sort: [{ property: "receivedAt", isAscending: true }],
-        position,
-        limit: PAGE,
-      });
-      const ids = parse(z.array(z.string()), query.ids);
-      if (ids.length === 0) return;
-      const got = await this.call("Email/get", {
-        accountId,
-        ids,
-        properties: Object.keys(emailSchema.shape),
-      });
-      yield* parse(z.array(emailSchema), got.list);
-      position += ids.length;
+  /**
+   * Everything in a mailbox, without content, as of the end of the listing: pages follow one another by their last item and
+   * not by number, and what changed while they were read is asked for afterwards. A server that cannot tell the changes is
+   * asked anew. Throws `source.unreadable` where the mailbox never stands still.
+   */
+  async items(accountId: string): Promise<MailItem[]> {
+    for (let listing = 1; ; listing += 1) {
+      const before = await this.get(accountId, []);
+      const items = new Map<string, MailItem>();
+      const whole = await this.listAll(accountId, items);
+      if (whole && (await this.followUp(accountId, before.state, items))) return [...items.values()];
+      if (listing >= LISTINGS)
+        throw new CodedError("source.unreadable", "the mailbox changed each time while it was listed");
     }
   }
 
-  /** The message as it was received (RFC 5322). */
-  async content(accountId: string, blobId: string): Promise<Buffer> {
-    const { downloadUrl } = await this.begin();
-    const url = downloadUrl
-      .replace("{accountId}", encodeURIComponent(accountId))
-      .replace("{blobId}", encodeURIComponent(blobId))
-      .replace("{type}", encodeURIComponent("message/rfc822"))
-      .replace("{name}", "message.eml");
-    const response = await this.authorised(url, {});
-    if (response.status === 404) throw new CodedError("file.vanished", "the message is not there any more");
-    return Buffer.from(await response.arrayBuffer());
+  /** False where the page's last item vanished, and no next page can be asked for. */
+  private async listAll(accountId: string, items: Map<string, MailItem>): Promise<boolean> {
+    const limit = await this.page();
+    for (let anchor: string | null = null; ; ) {
+      let ids: string[];
+      try {
+        const query: Record<string, unknown> = await this.call("Email/query", {
+          accountId,
+          sort: [{ property: "receivedAt", isAscending: true }],
+          limit,
+          ...(anchor === null ? { position: 0 } : { anchor, anchorOffset: 1 }),
+        });
+        ids = parse(z.array(z.string()), query.ids);
+      } catch (error) {
+        if (error instanceof MethodRefused && error.type === "anchorNotFound") return false;
+        throw error;
+      }
+      if (ids.length === 0) return true;
+      for (const item of (await this.get(accountId, ids)).list) items.set(item.id, item);
+      anchor = ids.at(-1)!;
+    }
   }
 
-  private async begin(): Promise<z.infer<typeof sessionSchema>> {
+  /** Takes in what changed since a state (RFC 8620, section 5.2). False where the server cannot say. */
+  private async followUp(accountId: string, since: string, items: Map<string, MailItem>): Promise<boolean> {
+    let state = since;
+    const limit = await this.page();
+    for (;;) {
+      let changes: z.infer<typeof changesSchema>;
+      try {
+        const answer = await this.call("Email/changes", { accountId, sinceState: state, maxChanges: limit });
+        changes = parse(changesSchema, answer);
+      } catch (error) {
+        if (error instanceof MethodRefused && error.type === "cannotCalculateChanges")
+          return (await this.get(accountId, [])).state === state;
+        throw error;
+      }
+      const fresh = [...new Set([...changes.created, ...changes.updated])];
+      for (let at = 0; at < fresh.length; at += limit) {
+        const got = await this.get(accountId, fresh.slice(at, at + limit));
+        for (const item of got.list) items.set(item.id, item);
+        for (const id of got.notFound) items.delete(id);
+      }
+      for (const id of changes.destroyed) items.delete(id);
+      state = changes.newState;
+      if (!changes.hasMoreChanges) return true;
+    }
+  }
+
+  private async get(
+    accountId: string,
+    ids: readonly string[],
+  ): Promise<{ list: MailItem[]; notFound: string[]; state: string }> {
+    const answer = await this.call("Email/get", {
+      accountId,
+      ids,
+      properties: Object.keys(emailSchema.shape),
+    });
+    return {
+      list: parse(z.array(emailSchema), answer.list),
+      notFound: parse(z.array(z.string()), answer.notFound ?? []),
+      state: parse(z.string(), answer.state),
+    };
+  }
+
+  private async page(): Promise<number> {
+    const limits = limitsSchema.safeParse((await this.begin()).capabilities?.[CORE]);
+    return limits.success ? Math.min(PAGE, limits.data.maxObjectsInGet) : PAGE;
+  }
+
+  /**
+   * The message as it was received (RFC 5322), of the size that the server said. Throws `file.vanished`, and
+   * `file.unreadable` for one that the server does not give out whole: the mailbox goes on without it.
+   */
+  async content(accountId: string, item: Pick<MailItem, "blobId" | "size">): Promise<Buffer> {
+    const { downloadUrl, url } = await this.begin();
+    const values: Readonly<Record<string, string>> = {
+      accountId,
+      blobId: item.blobId,
+      type: "message/rfc822",
+      name: "message.eml",
+    };
+    // a URI template of level 1 (RFC 6570); relative to the session's own address
+    const path = downloadUrl.replace(/\{(\w+)\}/g, (_, name: string) =>
+      encodeURIComponent(values[name] ?? ""),
+    );
+    const short = (answer: Answered) => answer.status === 200 && answer.body.length !== item.size;
+    const answer = await this.authorised(new URL(path, url).href, { passing: short });
+    if (answer.status === 404 || answer.status === 410)
+      throw new CodedError("file.vanished", "the message is not there any more");
+    if (answer.status !== 200)
+      throw new CodedError("file.unreadable", `the server answers with status ${answer.status}`);
+    if (short(answer))
+      throw new CodedError("file.unreadable", `the server gave ${answer.body.length} of ${item.size} bytes`);
+    return answer.body;
+  }
+
+  private async begin(): Promise<NonNullable<typeof this.session>> {
     if (this.session) return this.session;
-    if (!this.token) await this.signIn();
-    const response = await this.authorised(this.at("/.well-known/jmap"), {});
-    this.session = parse(sessionSchema, await this.json(response));
+    if (!this.authorization) await this.signIn();
+    const answer = await this.authorised(this.at("/.well-known/jmap"), {});
+    const session = parse(sessionSchema, jsonOf(answer));
+    this.transport.confirm(new URL(session.apiUrl, answer.url).href);
+    this.session = { ...session, url: answer.url };
     return this.session;
   }
 
   private async call(method: string, args: Record<string, unknown>): Promise<Record<string, unknown>> {
-    const { apiUrl } = await this.begin();
-    const response = await this.authorised(apiUrl, {
+    const { apiUrl, url } = await this.begin();
+    const answer = await this.authorised(new URL(apiUrl, url).href, {
       method: "POST",
       headers: { "content-type": "application/json" },
       body: JSON.stringify({ using: [CORE, MAIL], methodCalls: [[method, args, "0"]] }),
+      // RFC 8620, section 3.6.1: a limit of requests at once, say
+      passing: ({ status, body }) => status === 400 && body.includes("urn:ietf:params:jmap:error:limit"),
     });
-    const [first] = parse(responseSchema, await this.json(response)).methodResponses;
+    const [first] = parse(responseSchema, jsonOf(answer)).methodResponses;
     if (!first) throw new CodedError("source.unreadable", `no answer to ${method}`);
-    const [name, answer] = first;
-    if (name === "error") {
-      const type = String(answer.type);
-      const code: Code =
-        type === "forbidden" || type === "accountNotFound" ? "source.not-allowed" : "source.unreadable";
-      throw new CodedError(code, `${method}: ${type}`);
-    }
-    return answer;
+    const [name, result] = first;
+    if (name === "error") throw new MethodRefused(method, String(result.type));
+    return result;
   }
 
-  /** With the token; a token that ran out is asked for again once. */
-  private async authorised(url: string, init: RequestInit): Promise<Response> {
+  /** With our credentials; a token that ran out is asked for again once. */
+  private async authorised(url: string, asked: Asked): Promise<Answered> {
     for (let tries = 0; ; tries += 1) {
-      const response = await this.fetch(url, {
-        ...init,
-        headers: { ...init.headers, authorization: `Bearer ${this.token}` },
+      const answer = await this.transport.ask(url, {
+        ...asked,
+        headers: { ...asked.headers, authorization: this.authorization! },
       });
-      if (response.status === 401 && tries === 0) {
+      const { auth } = this.tenant;
+      if (answer.status === 401 && auth.kind === "application" && tries === 0) {
         await this.signIn();
         continue;
       }
-      if (response.status === 401 || response.status === 403)
+      if (answer.status === 401) {
+        const code: Code = auth.kind === "application" ? "source.not-allowed" : "source.signin-refused";
+        throw new CodedError(code, `the server refuses ${new URL(url).pathname}`);
+      }
+      if (answer.status === 403)
         throw new CodedError("source.not-allowed", `the server refuses ${new URL(url).pathname}`);
-      if (response.status >= 500)
-        throw new CodedError("source.not-reached", `the server answers with status ${response.status}`);
-      return response;
+      return answer;
     }
   }
 
   private at = (path: string): string => new URL(path, this.tenant.address).href;
+}
 
-  private async json(response: Response): Promise<unknown> {
-    if (!response.ok) throw new CodedError("source.unreadable", `status ${response.status}`);
-    return response.json().catch(() => {
-      throw new CodedError("source.unreadable", "the answer is no JSON");
-    });
+function jsonOrNull({ body }: Answered): unknown {
+  try {
+    return JSON.parse(body.toString("utf8"));
+  } catch {
+    return null;
   }
-
-  private async fetch(url: string, init: RequestInit): Promise<Response> {
-    try {
-      return await fetchAllowed(url, { ...init, signal: AbortSignal.timeout(WAIT_MS), redirect: "error" });
-    } catch (error) {
-      if (error instanceof CodedError) throw error;
-      const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-      const why =
-        { ENOTFOUND: "no such name", ECONNREFUSED: "nothing listens on that port" }[cause?.code ?? ""] ??
-        cause?.message ??
-        (error as Error).message;
-      throw new CodedError("source.not-reached", `${new URL(url).host}: ${why}`, { cause: error });
-    }
-  }
+}
+function jsonOf(answer: Answered): unknown {
+  if (answer.status >= 500)
+    throw new CodedError("source.not-reached", `the server answers with status ${answer.status}`);
+  if (answer.status === 429)
+    throw new CodedError(
+      "source.not-reached",
+      "the server asks to slow down (status 429), also after pauses",
+    );
+  if (answer.status !== 200) throw new CodedError("source.unreadable", `status ${answer.status}`);
+  const json = jsonOrNull(answer);
+  if (json === null) throw new CodedError("source.unreadable", "the answer is not valid JSON");
+  return json;
 }
 
 function parse<T>(schema: z.ZodType<T>, value: unknown): T {

@@ -43,7 +43,7 @@ export class MailboxReader implements SourceReader {
       const cut = path.lastIndexOf("/");
       this.folders.get(path.slice(0, cut) || "/")?.push(folderEntry(path.slice(cut + 1)));
     }
-    for await (const item of this.client.items(this.accountId)) {
+    for (const item of await this.client.items(this.accountId)) {
       for (const [folderId, inside] of Object.entries(item.mailboxIds)) {
         const folder = inside ? paths.get(folderId) : undefined;
         if (folder === undefined) continue;
@@ -71,7 +71,7 @@ export class MailboxReader implements SourceReader {
 
   async open(path: ByteString): Promise<OpenFile> {
     const item = this.item(path);
-    const bytes = await this.client.content(this.accountId, item.blobId);
+    const bytes = await this.client.content(this.accountId, item);
     return {
       size: bytes.length,
       extents: null,

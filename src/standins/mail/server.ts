@@ -1,4 +1,4 @@
-import { randomBytes, timingSafeEqual } from "node:crypto";
+import { createHash, randomBytes, timingSafeEqual } from "node:crypto";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import { closeServer, listenOnLoopback } from "../loopback";
 import type { Application, Mailbox, MailTenants, Tenant } from "./tenants";
@@ -118,16 +118,36 @@ function whyRefused(application: Application, secret: string, now: Date): string
     : null;
 }
 
+/** What each message was at a state that somebody was told, to tell what changed since (RFC 8620, section 5.2). */
+const states = new WeakMap<Mailbox, Map<string, ReadonlyMap<string, string>>>();
+const printsOf = (mailbox: Mailbox): ReadonlyMap<string, string> =>
+  new Map(mailbox.messages.map((one) => [one.id, JSON.stringify([one.mailboxIds, one.keywords])]));
+function stateOf(mailbox: Mailbox): string {
+  const prints = printsOf(mailbox);
+  const state = createHash("sha256")
+    .update(JSON.stringify([...prints]))
+    .digest("hex")
+    .slice(0, 16);
+  const told = states.get(mailbox) ?? new Map();
+  states.set(mailbox, told.set(state, prints));
+  return state;
+}
+
 function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
   switch (name) {
     case "Mailbox/get":
       return { state: "0", list: mailbox.folders, notFound: [] };
     case "Email/query": {
       const sorted = mailbox.messages.toSorted((a, b) => (a.receivedAt < b.receivedAt ? -1 : 1));
-      const position = Number(args.position ?? 0);
+      const anchor = sorted.findIndex((message) => message.id === args.anchor);
+      if (args.anchor !== undefined && anchor < 0) throw new MethodError("anchorNotFound");
+      const position = Math.max(
+        0,
+        args.anchor === undefined ? Number(args.position ?? 0) : anchor + Number(args.anchorOffset ?? 0),
+      );
       const limit = Math.min(Number(args.limit ?? MOST_OBJECTS), MOST_OBJECTS);
       return {
-        queryState: String(sorted.length),
+        queryState: stateOf(mailbox),
         position,
         ids: sorted.slice(position, position + limit).map((message) => message.id),
       };
@@ -137,9 +157,23 @@ function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
       if (ids.length > MOST_OBJECTS) throw new MethodError("requestTooLarge");
       const list = ids.flatMap((id) => mailbox.messages.find((message) => message.id === id) ?? []);
       return {
-        state: String(mailbox.messages.length),
+        state: stateOf(mailbox),
         list: list.map((message) => ({ ...message, blobId: message.id })),
         notFound: ids.filter((id) => !list.some((message) => message.id === id)),
+      };
+    }
+    case "Email/changes": {
+      const before = states.get(mailbox)?.get(String(args.sinceState));
+      if (!before) throw new MethodError("cannotCalculateChanges");
+      const now = printsOf(mailbox);
+      const ids = [...now.keys()];
+      return {
+        oldState: args.sinceState,
+        newState: stateOf(mailbox),
+        hasMoreChanges: false,
+        created: ids.filter((id) => !before.has(id)),
+        updated: ids.filter((id) => before.has(id) && before.get(id) !== now.get(id)),
+        destroyed: [...before.keys()].filter((id) => !now.has(id)),
       };
     }
     default:

@@ -90,7 +90,7 @@ export const clients = [
     method: "POST",
     path: "/clients",
     summary: "Take on a client, with its sites.",
-    caller: "work",
+    caller: "provider-work",
     status: 201,
     body: clientBody.extend({
       sites: z.array(name("the site's name")).min(1, "Name at least one site.").max(200),

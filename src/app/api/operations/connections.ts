@@ -6,16 +6,17 @@ import {
   connectionById,
   insertConnection,
   listConnections,
+  type MailSettings,
   markChecked,
   markConnectionGone,
   setSecret,
 } from "@/db/connections";
 import { listMachines, machineById, markGone } from "@/db/machines";
 import { notify } from "@/db/notify";
-import { lookAt, secretContext, takeAccounts, tenantOf, testTenant } from "@/runs/mail-tenant";
+import { lookAt, secretContext, takeAccounts, tenantWith, testTenant } from "@/runs/mail-tenant";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
-import { clientParam, name, scopeQuery, uuid } from "./ids";
+import { clientParam, hostName, name, scopeQuery, uuid } from "./ids";
 
 const connectionParam = z.object({ connectionId: uuid });
 
@@ -26,10 +27,35 @@ const mailBody = z.object({
   address: z
     .url({ protocol: /^https?$/, error: "Give the server's address, such as https://mail.example." })
     .max(300),
-  tenantId: name("the tenant id", 200),
-  clientId: name("the client id of the application", 200),
+  /** An application of the tenant (OAuth 2.0 client credentials), a user name and password, or a bearer token. */
+  auth: z.enum(["application", "password", "bearer"]).default("application"),
+  /** Of an application. */
+  tenantId: z.string().trim().max(200).default(""),
+  /** The application's client id, or the user name. */
+  clientId: z.string().trim().max(200).default(""),
+  /** The client secret, the password or the token. */
   clientSecret: secret,
   region: name("the region in which the mail lies", 60),
+  /** Hosts besides the address's own to which the secret may be sent. */
+  otherHosts: z.array(hostName).max(10).default([]),
+});
+type MailBody = z.infer<typeof mailBody>;
+
+/** Refuses what a way of signing in needs and was not given. */
+function refuseIncomplete({ auth, tenantId, clientId }: MailBody): void {
+  if (auth === "application" && !tenantId) throw invalid("tenantId", "Give the tenant id.");
+  if (auth !== "bearer" && !clientId)
+    throw invalid(
+      "clientId",
+      auth === "password" ? "Give the user name." : "Give the client id of the application.",
+    );
+}
+const settingsOf = ({ auth, tenantId, clientId, region, otherHosts }: MailBody): MailSettings => ({
+  auth,
+  tenantId,
+  clientId,
+  region,
+  otherHosts,
 });
 
 /** A connection as it is shown: never its secret. */
@@ -41,6 +67,7 @@ const FIELD_OF_CODE: Partial<Record<string, string>> = {
   "source.signin-refused": "clientSecret",
   "source.not-allowed": "clientId",
   "source.unreadable": "address",
+  "source.other-host": "otherHosts",
 };
 
 export const connections = [
@@ -80,7 +107,8 @@ export const connections = [
           throw invalid("name", "This client has a connection of this name.");
       });
       // outside the transaction: the far end may take its time
-      const test = await testTenant(body);
+      refuseIncomplete(body);
+      const test = await testTenant(tenantWith(body.address, settingsOf(body), body.clientSecret));
       if (!test.ok) {
         const failed = test.steps.at(-1)!;
         throw invalid(FIELD_OF_CODE[test.code!] ?? "address", `${failed.step}: ${failed.message}`);
@@ -94,7 +122,7 @@ export const connections = [
           kind: "mail",
           name: body.name,
           address: new URL(body.address).origin,
-          settings: { tenantId: body.tenantId, clientId: body.clientId, region: body.region },
+          settings: settingsOf(body),
           secret: context.services.secrets.seal(Buffer.from(body.clientSecret), secretContext(id)),
           checkedAt: context.who.at,
           checkCode: null,
@@ -140,10 +168,7 @@ export const connections = [
     run: async (context, { params, body }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
-      const test = await testTenant({
-        ...tenantOf(context.services, connection),
-        clientSecret: body.clientSecret,
-      });
+      const test = await testTenant(tenantWith(connection.address, connection.settings, body.clientSecret));
       if (!test.ok) throw invalid("clientSecret", test.steps.at(-1)!.message ?? "It was refused.");
       await context.tx(async (tx) => {
         const sealed = context.services.secrets.seal(

@@ -138,7 +138,7 @@ export const depots = [
     method: "POST",
     path: "/depots/test",
     summary: "Try a folder, a share or a bucket as a depot, step by step. Leaves nothing behind.",
-    caller: "work",
+    caller: "provider-work",
     body: placeBody,
     run: (_context, { body }) => tryPlace(body, null),
   }),
@@ -147,7 +147,7 @@ export const depots = [
     method: "POST",
     path: "/depots",
     summary: "Make a tested folder, share or bucket a depot; refused with the step that fails.",
-    caller: "work",
+    caller: "provider-work",
     status: 201,
     body: z.intersection(
       z.object({
@@ -210,7 +210,7 @@ export const depots = [
     method: "PATCH",
     path: "/depots/{depotId}",
     summary: "Change how machines reach a depot, and how many runs write to it at once.",
-    caller: "work",
+    caller: "provider-work",
     params: depotParam,
     body: z.object({
       direct: direct.optional(),

@@ -1,3 +1,4 @@
+import { isIP } from "node:net";
 import { z } from "zod";
 import { invalid } from "@/server/problem";
 import { refuseForbidden } from "@/store/reach";
@@ -20,8 +21,25 @@ export const filterOf = (query: z.infer<typeof scopeQuery>) => ({
   siteId: query.site,
   sourceId: query.source,
 });
+/** One line of text: what is put into headers, protocols and file names must not begin another. */
 export const name = (what: string, most = 100) =>
-  z.string().trim().min(1, `Give ${what}.`).max(most, `${most} characters at most.`);
+  z
+    .string()
+    .trim()
+    .min(1, `Give ${what}.`)
+    .max(most, `${most} characters at most.`)
+    .regex(/^[^\p{Cc}\u2028\u2029]*$/u, "Remove line breaks and control characters.");
+
+/** A host: a name (RFC 1123) or an address. */
+export const hostName = z
+  .string()
+  .trim()
+  .max(253)
+  .refine(
+    (text) =>
+      isIP(text) !== 0 || /^(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?$/.test(text),
+    "Give a host name such as mail.example, or an address.",
+  );
 
 /** Why something out of the ordinary is done. */
 export const reason = z

@@ -74,7 +74,7 @@ export const keeping = [
     method: "POST",
     path: "/depots/{depotId}/absences",
     summary: "Say when a depot is away by plan: runs to it wait meanwhile.",
-    caller: "work",
+    caller: "provider-work",
     status: 201,
     params: depotParam,
     body: z
@@ -111,7 +111,7 @@ export const keeping = [
     method: "DELETE",
     path: "/depots/{depotId}/absences/{absenceId}",
     summary: "Take a planned absence back.",
-    caller: "work",
+    caller: "provider-work",
     params: depotParam.extend({ absenceId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {

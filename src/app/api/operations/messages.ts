@@ -15,7 +15,7 @@ import { operation } from "@/server/api/operation";
 import { LINK } from "@/server/message-link";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
-import { name, refuseAddress, scopeQuery, uuid } from "./ids";
+import { hostName, name, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
   .url("Give an address such as https://tickets.example/hook.")
@@ -30,7 +30,7 @@ const url = z
   );
 
 const mailBody = z.object({
-  host: name("the mail server's name", 253),
+  host: hostName,
   port: z.number().int("A whole number.").min(1, "From 1 to 65535.").max(65_535, "From 1 to 65535."),
   security: z.enum(["none", "tls", "starttls"]),
   username: z.string().trim().max(200).nullable().default(null),
@@ -60,7 +60,7 @@ export const messages = [
     method: "PUT",
     path: "/mail-server",
     summary: "Set how mail leaves.",
-    caller: "work",
+    caller: "provider-work",
     body: mailBody,
     run: (context, { body }) =>
       context.tx(async (tx) => {
@@ -83,7 +83,7 @@ export const messages = [
     method: "POST",
     path: "/messages/test",
     summary: "Send a test message now, and say what became of it.",
-    caller: "work",
+    caller: "provider-work",
     body: z
       .object({
         mail: z.email("Give an address.").nullable().default(null),
@@ -139,7 +139,7 @@ export const messages = [
     method: "POST",
     path: "/webhooks",
     summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown this once.",
-    caller: "work",
+    caller: "provider-work",
     status: 201,
     body: z.object({ name: name("a name for the webhook"), url }),
     run: (context, { body }) =>
@@ -168,7 +168,7 @@ export const messages = [
     method: "DELETE",
     path: "/webhooks/{webhookId}",
     summary: "Take a webhook away. Policies that name it send nothing to it any more.",
-    caller: "work",
+    caller: "provider-work",
     params: z.object({ webhookId: uuid }),
     run: (context, { params }) =>
       context.tx(async (tx) => {

@@ -1,8 +1,10 @@
 import { DateTime } from "luxon";
 import { z } from "zod";
 import { csvLine } from "@/core/units/csv";
+import { clientById } from "@/db/clients";
 import { type ChainedRow, readTrail, trailAfter } from "@/db/trail";
 import { type Context, operation } from "@/server/api/operation";
+import { notFound } from "@/server/problem";
 import { scopeQuery } from "./ids";
 
 const day = z.iso.date("Give a day as 2026-11-24.");
@@ -86,6 +88,9 @@ export const trail = [
       format: z.enum(["jsonl", "csv"]).default("jsonl"),
     }),
     run: async (context, { query }) => {
+      const { client } = query;
+      // a client that the caller does not see is not there, and nothing is written about it
+      if (client && !(await context.tx((tx) => clientById(tx, client)))) throw notFound();
       const filter = { clientId: query.client ?? null, search: query.search ?? null, ...daysOf(query) };
       // a reader's own transactions write nothing, and the trail has it all the same
       await context.services.db.withScope({ role: "system" }, (tx) =>

@@ -1,5 +1,6 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
+import { mayDo } from "@/core/rights/rights";
 import { notify } from "@/db/notify";
 import { personById } from "@/db/people";
 import { pointById } from "@/db/points";
@@ -78,6 +79,8 @@ export const viewings = [
           // the client's people and the provider's, nobody else's
           if (!person || (person.clientId !== null && person.clientId !== point.clientId))
             throw invalid(`people.${i}`, "This is none of the client's people, and none of the provider's.");
+          if (!person.clientId && !mayDo(person.role, "open"))
+            throw invalid(`people.${i}`, `${person.name} may not see what recovery points hold.`);
           if (person.clientIds && !person.clientIds.includes(point.clientId))
             throw invalid(`people.${i}`, `${person.name} does not look after this client.`);
           people.push(person);

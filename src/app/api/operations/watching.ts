@@ -2,13 +2,25 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { notify } from "@/db/notify";
 import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from "@/db/watch-notes";
-import { operation } from "@/server/api/operation";
-import { invalid, notFound } from "@/server/problem";
+import { type Context, operation } from "@/server/api/operation";
+import { invalid, notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
 import { reason } from "./ids";
 
 /** The longest that a cause can be set aside: what is out of sight for longer is forgotten. */
 const MOST_DAYS = 31;
+
+/** A cause that concerns further clients is not for somebody who is limited to some: it would be out of sight for all. */
+async function refuseSharedCause(context: Context, key: string): Promise<void> {
+  const own = context.person!.clientIds;
+  if (!own) return;
+  const { causes, sources } = await context.services.db.withScope({ role: "system" }, (tx) =>
+    computeStanding(tx, {}, context.who.at),
+  );
+  const touched = new Set(causes.find((one) => one.key === key)?.sourceIds ?? []);
+  if (sources.some((one) => touched.has(one.id) && !own.includes(one.clientId)))
+    throw new Problem("auth.not-allowed", "This cause also concerns clients that you are not assigned to.");
+}
 
 export const watching = [
   operation({
@@ -35,6 +47,7 @@ export const watching = [
           standing.sources.filter((one) => cause.sourceIds.includes(one.id)).map((one) => one.clientId),
         );
         const clientId = clientIds.size === 1 ? [...clientIds][0]! : null;
+        await refuseSharedCause(context, cause.key);
         await setAside(tx, {
           key: cause.key,
           clientId,
@@ -60,7 +73,8 @@ export const watching = [
       context.tx(async (tx) => {
         const there = (await setAsides(tx, context.who.at)).find((one) => one.key === body.key);
         if (!there) throw notFound();
-        await takeUpAgain(tx, body.key);
+        await refuseSharedCause(context, body.key);
+        if ((await takeUpAgain(tx, body.key)) === 0) throw notFound();
         await context.record(tx, there.clientId, "took a cause up again", there.title);
         await notify(tx, { kind: "source", clientId: there.clientId, id: there.key });
         return { takenUp: true };
@@ -79,7 +93,7 @@ export const watching = [
     method: "POST",
     path: "/watch/handover",
     summary: "Leave a note for the next shift.",
-    caller: "work",
+    caller: "provider-work",
     status: 201,
     body: z.object({
       text: z

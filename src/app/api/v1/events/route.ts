@@ -48,9 +48,10 @@ export async function GET(request: Request): Promise<Response> {
   try {
     const { services, changes } = theConsole();
     const token = sessionOf(request);
-    const person = token ? await personOfSession(services, token) : null;
-    if (!person) throw new Problem("auth.needed");
-    const scope = scopeOf(person);
+    const found = token ? await personOfSession(services, token) : null;
+    if (!found) throw new Problem("auth.needed");
+    if (found.factorMissing) throw new Problem("auth.factor-missing");
+    let person: Person = found;
     const encoder = new TextEncoder();
     let stop = () => {};
     const stream = new ReadableStream<Uint8Array>({
@@ -59,12 +60,27 @@ export async function GET(request: Request): Promise<Response> {
           controller.enqueue(encoder.encode(`event: ${event}\ndata: ${JSON.stringify(data)}\n\n`));
         let pending: NodeJS.Timeout | null = null;
         let changed = false;
+        /** Looks the person up anew; listening is no sign of life. Closes the stream for who has no session any more. */
+        const stillThere = async (): Promise<boolean> => {
+          const still = await services.db.withScope({ role: "system" }, (tx) =>
+            personBySession(tx, hashSecret(token!), services.now()),
+          );
+          if (still && !still.factorMissing) {
+            person = still;
+            return true;
+          }
+          stop();
+          controller.close();
+          return false;
+        };
         const sendTape = async () => {
           pending = null;
           const tell = changed;
           changed = false;
           try {
-            send("tape", person.clientId ? [] : await services.db.withScope(scope, tapeOf));
+            // rights of now: a session may have ended, and its person be limited to other clients
+            if (!(await stillThere())) return;
+            send("tape", person.clientId ? [] : await services.db.withScope(scopeOf(person), tapeOf));
             if (tell) send("changed", {});
           } catch {
             // the database is away for a moment, or the reader is gone: the next change tells again
@@ -76,15 +92,7 @@ export async function GET(request: Request): Promise<Response> {
           pending ??= setTimeout(sendTape, TAPE_PAUSE_MS);
         });
         const alive = setInterval(async () => {
-          // listening is no sign of life, and ends with the session
-          const still = await services.db
-            .withScope({ role: "system" }, (tx) => personBySession(tx, hashSecret(token!), services.now()))
-            .catch(() => person);
-          if (still) controller.enqueue(encoder.encode(": alive\n\n"));
-          else {
-            stop();
-            controller.close();
-          }
+          if (await stillThere().catch(() => true)) controller.enqueue(encoder.encode(": alive\n\n"));
         }, KEEP_ALIVE_MS);
         stop = () => {
           unhear();
