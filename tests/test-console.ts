@@ -136,7 +136,7 @@ export class TestConsole {
       const id = randomUUID();
       await insertPerson(tx, { id, ...person }, hash, now);
       if (person.clientIds) await limitToClients(tx, id, person.clientIds);
-      await insertToken(tx, hashSecret(token), id, "test", now, new Date(now.getTime() + 86_400_000));
+      await insertToken(tx, hashSecret(token), id, "test", now, new Date(now.getTime() + 30 * 86_400_000));
     });
     return token;
   }
@@ -169,7 +169,7 @@ export class TestConsole {
     const json = /json(;|$)/.test(response.headers.get("content-type")?.replace("jsonl", "") ?? "");
     return {
       status: response.status,
-      body: (json ? JSON.parse(text) : text) as T,
+      body: (json && text ? JSON.parse(text) : text) as T,
       headers: response.headers,
     };
   }

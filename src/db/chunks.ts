@@ -6,7 +6,35 @@ import { all, change, type Tx } from "./scope";
 export const USE_GRAIN_MS = 60_000;
 
 /**
- * For each id, in order, whether the space holds it. What is answered yes is noted as used: a purge that runs beside does
+ * Packs that hold one of these chunks by the word of another machine alone: they are to be verified before anybody counts
+ * on them.
+ */
+export const claimedPacks = (tx: Tx, spaceId: string, ids: readonly Uint8Array[], machineId: string | null) =>
+  all<{ id: Buffer; size: number }>(
+    tx,
+    `select p.id, p.size from packs p where p.space_id = $1 and p.claimed_by is not null and p.claimed_by is distinct from $3::uuid
+       and p.id in (select pack_id from chunks where space_id = $1 and id = any($2))`,
+    [spaceId, ids, machineId],
+  );
+
+/** Notes what a pack holds after its bytes were read: chunks that it only claimed are forgotten. Returns how many. */
+export async function settleClaims(
+  tx: Tx,
+  spaceId: string,
+  packId: Buffer,
+  ids: readonly Uint8Array[],
+): Promise<number> {
+  const false_ = await change(
+    tx,
+    "delete from chunks where space_id = $1 and pack_id = $2 and not (id = any($3))",
+    [spaceId, packId, ids],
+  );
+  await change(tx, "update packs set claimed_by = null where space_id = $1 and id = $2", [spaceId, packId]);
+  return false_;
+}
+
+/**
+ * For each id, in order, whether the space holds it for a machine: what another one merely claims does not count. What is answered yes is noted as used: a purge that runs beside does
  * not take it away. The packs' rows are locked meanwhile, so that a purge comes wholly before or wholly after.
  */
 export async function knownChunks(
@@ -14,12 +42,15 @@ export async function knownChunks(
   spaceId: string,
   ids: readonly Buffer[],
   now: Date,
+  machineId: string | null = null,
 ): Promise<boolean[]> {
   const rows = await all<{ n: number; packId: Buffer }>(
     tx,
     `select asked.n::int as n, chunks.pack_id as "packId" from unnest($2::bytea[]) with ordinality asked(id, n)
-     join chunks on chunks.space_id = $1 and chunks.id = asked.id`,
-    [spaceId, ids],
+     join chunks on chunks.space_id = $1 and chunks.id = asked.id
+     where not exists (select from packs p where p.space_id = $1 and p.id = chunks.pack_id
+       and p.claimed_by is not null and p.claimed_by is distinct from $3::uuid)`,
+    [spaceId, ids, machineId],
   );
   const packIds = [...new Set(rows.map((row) => row.packId.toString("hex")))].map((id) =>
     Buffer.from(id, "hex"),
@@ -77,13 +108,15 @@ export async function insertPack(
     readonly holds: { readonly ids: readonly Uint8Array[]; readonly contentBytes: number };
     /** Up to when the place itself keeps it. */
     readonly lockedUntil?: Date | null;
+    /** The machine whose word alone says what it holds. */
+    readonly claimedBy?: string | null;
   },
   now: Date,
 ): Promise<void> {
   await change(
     tx,
-    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at, locked_until)
-     values ($1, $2, $3, $4, $5, $6, $6, $7)`,
+    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at, locked_until, claimed_by)
+     values ($1, $2, $3, $4, $5, $6, $6, $7, $8)`,
     [
       pack.spaceId,
       pack.id,
@@ -92,6 +125,7 @@ export async function insertPack(
       pack.holds.contentBytes || pack.size,
       now,
       pack.lockedUntil ?? null,
+      pack.claimedBy ?? null,
     ],
   );
   await change(

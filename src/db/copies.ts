@@ -65,8 +65,8 @@ export async function insertCarriedPack(
 ): Promise<number> {
   const inserted = await change(
     tx,
-    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at)
-     select $2, id, client_id, size, content_bytes, $4, $4 from packs where space_id = $1 and id = $3 on conflict do nothing`,
+    `insert into packs (space_id, id, client_id, size, content_bytes, created_at, used_at, claimed_by)
+     select $2, id, client_id, size, content_bytes, $4, $4, claimed_by from packs where space_id = $1 and id = $3 on conflict do nothing`,
     [spaces.from, spaces.to, pack.id, now],
   );
   if (inserted)

@@ -138,8 +138,8 @@ export interface Savings {
 export const savingsOf = (tx: Tx, depotId: string, clientId: string | null) =>
   one<Savings>(
     tx,
-    `select (select coalesce(sum(bytes), 0) from placed_points where depot_id = $1 and ($2::uuid is null or client_id = $2) and purged_at is null)::bigint as shown,
-       coalesce(sum(p.content_bytes), 0)::bigint as once, coalesce(sum(p.size), 0)::bigint as stored
+    `select (select coalesce(sum(bytes), 0) from placed_points where depot_id = $1 and ($2::uuid is null or client_id = $2) and purged_at is null) as shown,
+       coalesce(sum(p.content_bytes), 0) as once, coalesce(sum(p.size), 0) as stored
      from packs p join grants g on g.space_id = p.space_id where g.depot_id = $1 and ($2::uuid is null or g.client_id = $2)`,
     [depotId, clientId],
   );

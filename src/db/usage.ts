@@ -38,7 +38,7 @@ export const usedByDay = (
 ) =>
   all<DayUsed>(
     tx,
-    `select to_char(day, 'YYYY-MM-DD') as day, sum(stored_bytes)::bigint as used from usage_days
+    `select to_char(day, 'YYYY-MM-DD') as day, sum(stored_bytes) as used from usage_days
      where depot_id = $1 and ($2::uuid is null or client_id = $2) and day between $3::date and $4::date group by usage_days.day order by usage_days.day`,
     [depotId, clientId, firstDay, lastDay],
   );

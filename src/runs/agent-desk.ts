@@ -39,12 +39,12 @@ import {
 import { all, type Scope, type Tx } from "@/db/scope";
 import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
 import { momentLabel } from "@/server/moment-label";
-import { notFound, Problem } from "@/server/problem";
+import { invalid, notFound, Problem } from "@/server/problem";
 import { findGroups } from "@/server/rules";
 import type { Services } from "@/server/services";
 import { record, type Who } from "@/server/who";
 import { packName } from "@/store/layout";
-import { hashSecret, randomSecret, sealTo } from "@/store/secrets";
+import { hashSecret, isPublicKey, randomSecret, sealTo } from "@/store/secrets";
 import { finishRun } from "./ending";
 import type { StoredRestore } from "./request";
 import { planRunDepots } from "./run-depots";
@@ -70,6 +70,10 @@ export async function enrolMachine(
   address: string,
 ) {
   const now = services.now();
+  const publicKey = Buffer.from(request.publicKey, "base64");
+  // before the code is used up: a client's key is sealed to it later, when nobody could correct it
+  if (!isPublicKey(publicKey))
+    throw invalid("publicKey", "Give an X25519 public key, SPKI in DER, as base64.");
   return services.db.withScope({ role: "system" }, async (tx) => {
     const code = await useCode(tx, hashSecret(request.code.trim().toUpperCase()), now);
     if (!code)
@@ -86,7 +90,7 @@ export async function enrolMachine(
       clientId: client.id,
       siteId: code.siteId,
       name,
-      publicKey: Buffer.from(request.publicKey, "base64"),
+      publicKey,
       system: request.system,
       enrolledAt: now,
       seenAt: now,

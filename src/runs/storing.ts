@@ -22,6 +22,7 @@ import { fanOut, type Taken } from "@/store/places/fan-out";
 import { type Place, rangesOf } from "@/store/places/place";
 import { type Executor, machineScope, runOf } from "./agent-desk";
 import { askCarry } from "./carry-request";
+import { verifyClaims } from "./claims";
 import { finishRun } from "./ending";
 import { lockDay } from "./lock-day";
 import { leaveOut, targetsOf } from "./run-depots";
@@ -46,11 +47,14 @@ export async function chunksKnown(
   runId: string,
   ids: readonly Buffer[],
 ): Promise<boolean[]> {
+  const targets = await services.db.withScope(machineScope(executor), async (tx) =>
+    targetsOf(tx, await runOf(tx, executor, runId)),
+  );
+  for (const target of targets) await verifyClaims(services, executor, target, ids);
   return services.db.withScope(machineScope(executor), async (tx) => {
-    const targets = await targetsOf(tx, await runOf(tx, executor, runId));
     const known = new Array<boolean>(ids.length).fill(true);
     for (const { grant } of targets) {
-      const there = await knownChunks(tx, grant.spaceId, ids, services.now());
+      const there = await knownChunks(tx, grant.spaceId, ids, services.now(), executor.id);
       there.forEach((yes, i) => {
         known[i] &&= yes;
       });
@@ -94,6 +98,7 @@ function settling(
     let failure: unknown = taken.ok ? null : taken.error;
     if (taken.ok) {
       const size = taken.value;
+      await verifyClaims(services, executor, target, holds.ids);
       const result = await services.db.withScope(scope, async (tx) => {
         if (await packExists(tx, grant.spaceId, packId)) return "taken";
         const space = await takeSpace(tx, grant, size);
@@ -108,6 +113,7 @@ function settling(
             size,
             holds,
             lockedUntil: lockDay(grant, now) ?? null,
+            claimedBy: executor.id,
           },
           now,
         );

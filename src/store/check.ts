@@ -1,15 +1,13 @@
 import { CodedError } from "@/core/codes";
 import { chunksOf, walkTree } from "./browse";
-import { Identifier } from "./identity";
 import type { StoreKeys } from "./keys";
 import { lastPart, packName, packsOf, pointName, pointsOf } from "./layout";
 import { openPack } from "./pack";
 import type { Place } from "./places/place";
 import { openPoint } from "./point";
-import { openBlock } from "./press/block";
-import { compressor } from "./press/compressor";
 import { StoreReader } from "./reader";
 import { idKey, showBytes } from "./tree";
+import { verifyBlock } from "./verify-pack";
 
 /** What should be there. */
 export interface CheckedPack {
@@ -155,19 +153,9 @@ class SpaceCheck {
         for (const block of pack.blocks) isThere(block);
         return;
       }
-      const ids = [new Identifier(keys.chunkId), new Identifier(keys.treeId)];
       for (const [place, block] of pack.blocks.entries()) {
         try {
-          const sealed = await bytes.read(block.offset, block.sealedLength);
-          this.figures.bytes += sealed.length;
-          const raw = await openBlock(pack.sealedBlock(place, sealed), compressor);
-          let at = 0;
-          for (const [i, chunk] of block.ids.entries()) {
-            const content = raw.subarray(at, at + block.lengths[i]!);
-            at += content.length;
-            if (!ids.some((identifier) => identifier.id(content).equals(chunk)))
-              throw new CodedError("store.damaged", "a chunk is not what its id says");
-          }
+          this.figures.bytes += await verifyBlock(keys, pack, bytes, place);
           isThere(block);
         } catch (error) {
           this.badBlocks.push({ pack: id, ids: block.ids, error: damageOf(error) });

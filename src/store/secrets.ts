@@ -42,6 +42,8 @@ export function secretsWith(masterKey: Uint8Array): Secrets {
   };
 }
 
+const SPKI_BYTES = 44;
+
 /** A fresh X25519 pair as DER: the private one stays on the machine. */
 export function makeKeyPair(): { publicKey: Buffer; privateKey: Buffer } {
   const pair = generateKeyPairSync("x25519");
@@ -49,6 +51,19 @@ export function makeKeyPair(): { publicKey: Buffer; privateKey: Buffer } {
     publicKey: pair.publicKey.export({ type: "spki", format: "der" }),
     privateKey: pair.privateKey.export({ type: "pkcs8", format: "der" }),
   };
+}
+
+/** Whether bytes are a public key of X25519 that something can be sealed to; points of low order are none (RFC 7748). */
+export function isPublicKey(spki: Buffer): boolean {
+  try {
+    const key = createPublicKey({ key: spki, format: "der", type: "spki" });
+    if (key.asymmetricKeyType !== "x25519" || spki.length !== SPKI_BYTES) return false;
+    return diffieHellman({ privateKey: generateKeyPairSync("x25519").privateKey, publicKey: key }).some(
+      Boolean,
+    );
+  } catch {
+    return false;
+  }
 }
 
 const sharedKey = (secret: Buffer, first: Uint8Array): Buffer =>
@@ -64,8 +79,6 @@ export function sealTo(publicKey: Buffer, plain: Uint8Array): Buffer {
   });
   return Buffer.concat([spki, sealWith(sharedKey(secret, spki), plain, "to machine")]);
 }
-
-const SPKI_BYTES = 44;
 
 /** Opens what was sealed to the machine with this private key. */
 export function openSealed(privateKey: Buffer, sealed: Buffer): Buffer {

@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync } from "node:fs";
+import { readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all, one } from "@/db/scope";
@@ -174,6 +174,27 @@ describe("keeping mailboxes", () => {
       `/sources/${mailboxes[0]!.id}/recovery-points`,
     );
     expect(points.points.length).toBe(3);
+  });
+
+  it("goes on without a message that the server does not give out, says so, and has it in the next run", async () => {
+    const box = tenant.mailboxes[1]!;
+    const good = deliver(box, "Before", "one");
+    const bad = deliver(box, "Broken", "two");
+    const file = join(world.folder, tenant.tenantId, box.id, `${bad}.eml`);
+    const bytes = readFileSync(file);
+    rmSync(file);
+    const run = await backUp(console_, mailboxes[1]!.id);
+    expect(run).toMatchObject({ outcome: "caution", code: "file.unreadable" });
+    const { lines } = await console_.ok<{ lines: { code: string; path: string; message: string }[] }>(
+      "GET",
+      `/runs/${run.id}/log`,
+    );
+    const noted = lines.filter((line) => line.code === "file.unreadable");
+    expect(noted).toMatchObject([{ path: expect.stringContaining("Broken") }]);
+    writeFileSync(file, bytes);
+    const next = await backUp(console_, mailboxes[1]!.id);
+    expect(next).toMatchObject({ outcome: "clean", figures: { filesRead: 1 } });
+    box.messages = box.messages.filter(({ id }) => id !== good && id !== bad);
   });
 
   it("gives messages back as files, on a machine of the client, whatever the far end called them", async () => {

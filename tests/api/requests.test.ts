@@ -128,11 +128,11 @@ describe("bad input is told at its field, and nothing is half-written", () => {
   it("takes no JSON for what it is not", async () => {
     expect((await console_.call("POST", "/clients", "{")).body).toMatchObject({
       code: "request.invalid",
-      detail: "The body is no JSON.",
+      detail: "The request body is not valid JSON.",
     });
     expect((await console_.call("POST", "/nothing/here", {})).status).toBe(404);
     expect((await console_.call("DELETE", "/clients", {})).body).toMatchObject({
-      detail: "DELETE is not possible here.",
+      code: "request.method",
     });
     expect((await console_.call("GET", "/clients/not-an-id")).status).toBe(404);
   });

@@ -24,8 +24,9 @@ import { waysToPut, wayToRead } from "@/runs/direct";
 import { chunksKnown, takeLanded, takePack, takePoint } from "@/runs/storing";
 import { type BodyLimits, JSON_LIMITS, parseJson, readBody } from "@/server/api/body";
 import { addressOf, answerError, wrongMethod } from "@/server/api/dispatch";
+import { oddField } from "@/server/api/odd-field";
 import type { Changes } from "@/server/changes";
-import { notFound, Problem, problemFromZod } from "@/server/problem";
+import { invalid, notFound, Problem, problemFromZod } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { ID_BYTES } from "@/store/identity";
 
@@ -58,7 +59,10 @@ async function body<T>(
   schema: z.ZodType<T>,
   limits: BodyLimits = AGENT_LIMITS,
 ): Promise<T> {
-  const result = schema.safeParse(parseJson(await readBody(request, limits)));
+  const json = parseJson(await readBody(request, limits));
+  const odd = oddField(json);
+  if (odd !== null) throw invalid(odd, "Text contains a NUL or an unpaired surrogate.");
+  const result = schema.safeParse(json);
   if (!result.success) throw problemFromZod(result.error);
   return result.data;
 }

@@ -6,21 +6,28 @@ import { RATES_MOST } from "../units/rates";
  * What agent and console say to each other over `/agent/v1`, JSON but for chunks and packs, which are bytes. Ids of
  * points and packs are hex, ids of chunks 32 raw bytes one after another.
  */
+/** A number of things or bytes that a machine reports: a petabyte at most, so that sums over all machines stay exact. */
+const count = z
+  .number()
+  .int()
+  .min(0)
+  .max(2 ** 50);
+
 export const systemReport = z.object({
   hostname: z.string().max(253),
   system: z.string().max(200),
   kernel: z.string().max(200),
-  cores: z.number().int().min(1),
-  memory: z.number().int().min(0),
+  cores: z.number().int().min(1).max(100_000),
+  memory: count,
   agent: z.string().max(50),
-  volumes: z.array(z.object({ path: z.string().max(4096), size: z.number(), free: z.number() })).max(200),
+  volumes: z.array(z.object({ path: z.string().max(4096), size: count, free: count })).max(200),
   /** Where the agent keeps what it remembers of the last points. */
   workFolder: z
     .object({
       fileSystem: z.string().max(100),
       /** It lies on the volume that the system starts from. */
       onSystemVolume: z.boolean(),
-      free: z.number(),
+      free: count,
     })
     .optional(),
 });
@@ -122,16 +129,33 @@ export type RestoreJob = z.infer<typeof restoreJob>;
 export type Job = z.infer<typeof job>;
 
 export const progressReport = z.object({
-  attempt: z.number().int(),
-  items: z.number().optional(),
-  bytes: z.number().optional(),
-  totalItems: z.number().optional(),
-  totalBytes: z.number().optional(),
-  rate: z.number().optional(),
-  stored: z.number().optional(),
+  attempt: z.number().int().min(0).max(1_000_000),
+  items: count.optional(),
+  bytes: count.optional(),
+  totalItems: count.optional(),
+  totalBytes: count.optional(),
+  rate: z
+    .number()
+    .min(0)
+    .max(2 ** 50)
+    .optional(),
+  stored: count.optional(),
   /** How fast it went so far, for the drawing. */
   rates: z
-    .object({ every: z.number().positive(), values: z.array(z.number().min(0)).max(2 * RATES_MOST) })
+    .object({
+      every: z
+        .number()
+        .positive()
+        .max(2 ** 50),
+      values: z
+        .array(
+          z
+            .number()
+            .min(0)
+            .max(2 ** 50),
+        )
+        .max(2 * RATES_MOST),
+    })
     .optional(),
 });
 export type ProgressReport = z.infer<typeof progressReport>;
@@ -163,23 +187,23 @@ export const pointReport = z.object({
   /** The sealed point object, base64. */
   object: z.string().max(200_000),
   root: hex(32),
-  counts: z.object({ files: z.number(), folders: z.number(), links: z.number(), bytes: z.number() }),
+  counts: z.object({ files: count, folders: count, links: count, bytes: count }),
   figures: z.object({
-    filesRead: z.number(),
-    bytesRead: z.number(),
-    filesUnchanged: z.number(),
-    changed: z.number(),
-    denser: z.number(),
-    removed: z.number(),
+    filesRead: count,
+    bytesRead: count,
+    filesUnchanged: count,
+    changed: count,
+    denser: count,
+    removed: count,
     /** Files that have another ending than before. */
-    renamed: z.number().default(0),
+    renamed: count.default(0),
     busiestFolder: z.string().nullable(),
-    newChunks: z.number(),
-    newBytes: z.number(),
-    storedBytes: z.number(),
-    packs: z.number(),
+    newChunks: count,
+    newBytes: count,
+    storedBytes: count,
+    packs: count,
   }),
-  cautions: z.number().int(),
+  cautions: count,
   /** The most telling code among the cautions. */
   code: z.string().nullable(),
 });
@@ -189,6 +213,20 @@ export const endReport = z.object({
   outcome: z.enum(["clean", "caution", "failed", "stopped"]),
   code: z.string().nullable(),
   message: z.string().max(2000).nullable(),
-  figures: z.record(z.string(), z.unknown()),
+  figures: z.record(
+    z.string().max(60),
+    z.union([
+      count,
+      z
+        .number()
+        .min(0)
+        .max(2 ** 50),
+      z.string().max(5000),
+      z.boolean(),
+      z.null(),
+      z.array(z.unknown()).max(2000),
+      z.record(z.string(), z.unknown()),
+    ]),
+  ),
 });
 export type EndReport = z.infer<typeof endReport>;

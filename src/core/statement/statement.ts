@@ -148,13 +148,9 @@ export function composeStatement(facts: StatementFacts): Statement {
   const firstDay = dayOf(facts.from);
   const lastDay = dayOf(new Date(facts.to.getTime() - 1));
   const days = new Map<string, Record<Outcome, number>>();
-  for (
-    let day = DateTime.fromISO(firstDay, { zone: "utc" });
-    day.toISODate()! <= lastDay;
-    day = day.plus({ days: 1 })
-  ) {
+  const last = DateTime.fromISO(lastDay, { zone: "utc" });
+  for (let day = DateTime.fromISO(firstDay, { zone: "utc" }); day <= last; day = day.plus({ days: 1 }))
     days.set(day.toISODate()!, none());
-  }
   for (const run of facts.runs) {
     const cell = days.get(run.day);
     if (cell) cell[run.outcome] += run.count;

@@ -10,6 +10,7 @@ import { readJson } from "./body";
 import { fieldWords } from "./field-words";
 import { once } from "./idempotency";
 import { takeRequest } from "./limits";
+import { oddField } from "./odd-field";
 import { type AnyOperation, type Caller, type Context, makeContext } from "./operation";
 import { unknownField } from "./unknown-field";
 
@@ -128,24 +129,6 @@ export function wrongMethod(possible: readonly string[]): Problem {
     allow: allow.join(", "),
   });
 }
-
-/**
- * The field of a text that no text here may be: with a NUL, which names of files have not either, or with half of a
- * character (a lone surrogate), which UTF-8 cannot say. The database keeps neither.
- */
-function oddField(value: unknown, field = ""): string | null {
-  if (typeof value === "string") return value.includes("\0") || !wellFormed(value) ? field : null;
-  if (typeof value !== "object" || value === null) return null;
-  for (const [name, one] of Object.entries(value)) {
-    if (!wellFormed(name)) return field;
-    const found = oddField(one, field ? `${field}.${name}` : name);
-    if (found !== null) return found;
-  }
-  return null;
-}
-
-/** Whether each half of a character stands beside its other half. */
-const wellFormed = (text: string): boolean => !/\p{Surrogate}/u.test(text);
 
 /** A part of an address; one that is no UTF-8 names nothing that is there. */
 function decoded(part: string): string {

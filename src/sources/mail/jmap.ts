@@ -39,7 +39,7 @@ const sessionSchema = z.object({
   downloadUrl: z.string(),
   accounts: z.record(
     z.string(),
-    z.object({ name: z.string(), accountCapabilities: z.record(z.string(), z.unknown()).optional() }),
+    z.object({ name: z.string(), accountCapabilities: z.record(z.string(), z.unknown()).nullish() }),
   ),
   capabilities: z.record(z.string(), z.unknown()).optional(),
 });

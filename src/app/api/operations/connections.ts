@@ -103,8 +103,15 @@ export const connections = [
         if (!(await clientById(tx, params.clientId))) throw notFound();
         if ((await siteById(tx, body.siteId))?.clientId !== params.clientId)
           throw invalid("siteId", "Choose a site of this client.");
-        if ((await listConnections(tx, params.clientId)).some((one) => one.name === body.name))
+        const there = (await listConnections(tx, params.clientId)).filter((one) => !one.goneAt);
+        if (there.some((one) => one.name === body.name))
           throw invalid("name", "This client has a connection of this name.");
+        const { origin } = new URL(body.address);
+        const same = there.find(
+          ({ address, settings }) =>
+            address === origin && settings.tenantId === body.tenantId && settings.clientId === body.clientId,
+        );
+        if (same) throw invalid("address", `This tenant is connected already, as “${same.name}”.`);
       });
       // outside the transaction: the far end may take its time
       refuseIncomplete(body);

@@ -11,7 +11,7 @@ import { shownGift } from "@/server/given";
 import { pathFromText } from "@/server/path-text";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { showBytes } from "@/store/tree";
-import { clientParam, uuid } from "./ids";
+import { clientParam, momentText, uuid } from "./ids";
 
 /** What technicians give to a client's people. */
 export const gifts = [
@@ -42,7 +42,7 @@ export const gifts = [
       sourceId: uuid,
       path: z.string().trim().min(1, "Give a folder, or “/” for all of it.").max(4096).default("/"),
       askFirst: z.boolean().default(false),
-      until: z.iso.datetime({ offset: true }).nullable().default(null),
+      until: momentText().nullable().default(null),
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {

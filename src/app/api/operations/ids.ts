@@ -21,6 +21,22 @@ export const filterOf = (query: z.infer<typeof scopeQuery>) => ({
   siteId: query.site,
   sourceId: query.source,
 });
+/** Periods and moments lie between these days, both included: what a calendar of this program can hold. */
+const FIRST_DAY = "1970-01-01";
+const LAST_DAY = "2200-12-31";
+
+/** A day of the calendar, `YYYY-MM-DD`. */
+export const day = z.iso
+  .date("Give a day as YYYY-MM-DD.")
+  .refine((text) => text >= FIRST_DAY && text <= LAST_DAY, `Give a day from ${FIRST_DAY} to ${LAST_DAY}.`);
+
+/** A moment with its zone (RFC 3339). */
+export const momentText = (words = "Give a moment such as 2026-11-24T00:00:00Z.") =>
+  z.iso.datetime({ offset: true, error: words }).refine((text) => {
+    const year = new Date(text).getUTCFullYear();
+    return year >= 1970 && year <= 2200;
+  }, `Give a moment from ${FIRST_DAY} to ${LAST_DAY}.`);
+
 /** One line of text: what is put into headers, protocols and file names must not begin another. */
 export const name = (what: string, most = 100) =>
   z
@@ -52,8 +68,7 @@ export const email = z.email("Give an e-mail address.").max(200);
 export const password = z.string().min(12, "At least 12 characters; a few words in a row are fine.").max(200);
 export const personParam = z.object({ personId: uuid });
 
-const moment = z.iso
-  .datetime({ offset: true, message: "Give a moment such as 2026-11-24T00:00:00Z." })
+const moment = momentText()
   .transform((text) => new Date(text))
   .optional();
 /** What is searched for inside recovery points; something of it must be given. */

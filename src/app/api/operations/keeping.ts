@@ -12,7 +12,7 @@ import { requestCheck } from "@/runs/check";
 import { requestDrill } from "@/runs/drills";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
-import { depotParam, reason, sourceParam, uuid } from "./ids";
+import { depotParam, momentText, reason, sourceParam, uuid } from "./ids";
 
 /** What keeps recovery points safe: checks of depots, and holds. */
 export const keeping = [
@@ -79,8 +79,8 @@ export const keeping = [
     params: depotParam,
     body: z
       .object({
-        from: z.iso.datetime({ offset: true, error: "Say from when." }),
-        to: z.iso.datetime({ offset: true, error: "Say until when." }),
+        from: momentText("Say from when."),
+        to: momentText("Say until when."),
         note: z.string().trim().min(1, "Say where it is then.").max(200, "200 characters at most."),
       })
       .refine(({ from, to }) => new Date(from) < new Date(to), {

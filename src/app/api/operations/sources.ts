@@ -15,7 +15,7 @@ import { whyKept } from "@/server/kept";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
-import { filterOf, runParam, scopeQuery, sourceParam } from "./ids";
+import { filterOf, momentText, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
 
@@ -146,7 +146,7 @@ export const sources = [
     query: scopeQuery.extend({
       outcome: z.enum(OUTCOMES).optional(),
       kind: z.enum(["backup", "restore", "drill"]).optional(),
-      before: z.iso.datetime({ offset: true }).optional(),
+      before: momentText().optional(),
       limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
     run: (context, { query }) =>

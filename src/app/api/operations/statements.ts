@@ -26,9 +26,8 @@ import { statementPdf } from "@/server/statement-pdf";
 import { sendStatement } from "@/server/statement-sending";
 import { usageOf } from "@/server/usage";
 import { hashSecret, randomSecret } from "@/store/secrets";
-import { clientParam, email, uuid } from "./ids";
+import { clientParam, day, email, uuid } from "./ids";
 
-const day = z.string().regex(/^\d{4}-\d{2}-\d{2}$/, "Give a day as YYYY-MM-DD.");
 const paper = z.enum(["a4", "letter"]).default("a4");
 const format = z.enum(["json", "csv", "pdf"]).default("json");
 const recipients = z.array(email).min(1, "Give an address at least.").max(20, "Twenty addresses at most.");
@@ -81,7 +80,7 @@ export const statements = [
     summary: "The statement of a client for a period, as JSON, CSV or PDF.",
     caller: "statement",
     params: clientParam,
-    query: z.object({ from: z.string().optional(), to: z.string().optional(), format, paper }),
+    query: z.object({ from: day.optional(), to: day.optional(), format, paper }),
     run: async (context, { params, query }) => {
       const { client, statement } = await context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
@@ -108,8 +107,8 @@ export const statements = [
     caller: "look",
     query: z.object({
       clientId: uuid.optional(),
-      from: z.string().optional(),
-      to: z.string().optional(),
+      from: day.optional(),
+      to: day.optional(),
       format: z.enum(["json", "csv"]).default("json"),
     }),
     run: async (context, { query }) => {

@@ -5,9 +5,8 @@ import { clientById } from "@/db/clients";
 import { type ChainedRow, readTrail, trailAfter } from "@/db/trail";
 import { type Context, operation } from "@/server/api/operation";
 import { notFound } from "@/server/problem";
-import { scopeQuery } from "./ids";
+import { day, scopeQuery } from "./ids";
 
-const day = z.iso.date("Give a day as 2026-11-24.");
 /** Days by UTC, the last one included. */
 const daysOf = ({ from, to }: { readonly from?: string | undefined; readonly to?: string | undefined }) => ({
   from: from ? DateTime.fromISO(from, { zone: "UTC" }).toJSDate() : null,

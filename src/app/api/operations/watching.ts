@@ -5,7 +5,7 @@ import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
-import { reason } from "./ids";
+import { momentText, reason } from "./ids";
 
 /** The longest that a cause can be set aside: what is out of sight for longer is forgotten. */
 const MOST_DAYS = 31;
@@ -31,7 +31,7 @@ export const watching = [
     caller: "work",
     body: z.object({
       key: z.string().min(1).max(300),
-      until: z.iso.datetime({ offset: true }),
+      until: momentText(),
       note: reason,
     }),
     run: (context, { body }) =>
