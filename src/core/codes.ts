@@ -89,6 +89,11 @@ export const CODES = {
     "Check the address; test the connection.",
     true,
   ),
+  "content.mass-change": text(
+    "Many files changed and became unreadable",
+    "Far more files than usual changed in one run, and most of the changed content no longer compresses: encrypted files look like this.",
+    "Disconnect the machine from the network if nobody can explain the change. Restore from the last recovery point before it; then dismiss the alarm.",
+  ),
   "change-tracking.reset": text(
     "Everything was read again",
     "What the agent remembers of the last recovery point is not there or does not fit it.",

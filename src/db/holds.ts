@@ -33,6 +33,23 @@ export const holdsOf = (tx: Tx, sourceId: string) =>
     sourceId,
   ]);
 
+/**
+ * The last moment before the first alarm of a source that nobody has dismissed: points after it may hold what cannot be
+ * read. Null where no alarm stands, or no point is from before it.
+ */
+export const lastGoodMoment = async (
+  tx: Tx,
+  sourceId: string,
+): Promise<{ readonly alarm: Date; readonly before: Date | null } | null> => {
+  const [first] = (await holdsOf(tx, sourceId)).filter((hold) => hold.evidence);
+  if (!first) return null;
+  const { beforeMoment } = first.evidence!;
+  return { alarm: first.placedAt, before: beforeMoment ? new Date(beforeMoment) : null };
+};
+/** Whether a point was made after the last good moment. */
+export const isSuspect = (alarm: { readonly before: Date | null } | null, moment: Date): boolean =>
+  alarm !== null && (alarm.before === null || moment > alarm.before);
+
 export const placeHold = (tx: Tx, hold: Hold) =>
   change(
     tx,

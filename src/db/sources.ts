@@ -276,7 +276,7 @@ export const rulesInForce = async (tx: Tx, filter: StandingFilter) =>
 // without the rules: they are most of a row, and told of one source at a time
 const STANDING_SOURCE = SOURCE.replace(" s.rules, s.origins,", "");
 export const STATE =
-  "protection_state(u.newest_point, u.slips_at, u.exposed_at, u.last_outcome, u.paused or u.gone, $4)";
+  "protection_state(u.newest_point, u.slips_at, u.exposed_at, u.last_outcome, u.paused or u.gone, u.alarm, $4)";
 export const KEY_GOOD = "coalesce(k.confirmed_at is not null and k.destroyed_at is null, false)";
 const ALARMS = `(select distinct on (source_id) source_id, id, evidence from holds where lifted_at is null and evidence is not null
        order by source_id, placed_at desc)`;

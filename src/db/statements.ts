@@ -1,6 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { Outcome } from "@/core/protection/state";
 import type { StatementWord } from "@/core/statement/statement";
+import type { BurstEvidence } from "./holds";
 import { all, change, one, type Tx } from "./scope";
 
 /** Backup runs of a client by source, day of a zone, and how they ended. */
@@ -127,6 +128,21 @@ export const dueSending = (tx: Tx, now: Date) =>
   );
 export const noteSent = (tx: Tx, clientId: string, nextAt: Date) =>
   change(tx, "update statement_schedules set next_at = $2 where client_id = $1", [clientId, nextAt]);
+
+/** Alarms of a client that stood at some time of a period. */
+export const alarmsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
+  all<{
+    sourceId: string;
+    at: Date;
+    liftedAt: Date | null;
+    liftedBy: string | null;
+    evidence: BurstEvidence;
+  }>(
+    tx,
+    `select source_id as "sourceId", placed_at as at, lifted_at as "liftedAt", lifted_by as "liftedBy", evidence from holds
+     where client_id = $1 and evidence is not null and placed_at < $3 and (lifted_at is null or lifted_at >= $2) order by placed_at`,
+    [clientId, from, to],
+  );
 
 /** An address that opens one statement without an account. */
 export interface StatementLink {

@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { findBurst } from "@/core/anomaly/burst";
 import { type Code, CodedError, isCode } from "@/core/codes";
 import type { PointReport } from "@/core/protocol/agent";
+import { counted } from "@/core/units/duration";
 import { insertPack, knownChunks, packExists } from "@/db/chunks";
 import { insertCopy } from "@/db/copies";
 import { countSpace, takeSpace } from "@/db/depots";
@@ -10,7 +11,7 @@ import { notify } from "@/db/notify";
 import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/pending-objects";
 import { insertPoint, lockPoints, pointOfRun, pointsOf } from "@/db/points";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
-import { lockRun, type Run, runById, usualChanges } from "@/db/runs";
+import { appendLog, lockRun, type Run, runById, usualChanges } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { notFound, Problem } from "@/server/problem";
@@ -383,7 +384,7 @@ async function raiseAlarm(
     clientId: run.clientId,
     sourceId: run.sourceId,
     pointId: null,
-    reason: `${Math.round(burst.changedShare * 100)} % of the files changed in one run, most in ${burst.folder}: nothing is dropped until somebody has looked.`,
+    reason: `Alarm: ${percent(burst.changedShare)} of the files changed in one run, most in ${burst.folder}. Recovery points are not dropped until the alarm is dismissed.`,
     placedBy: RUNNER.actor,
     placedAt: now,
     evidence: {
@@ -417,12 +418,23 @@ async function raiseAlarm(
   );
 }
 
+const percent = (share: number): string => `${Math.round(share * 100)} %`;
+
 async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Promise<void> {
   const usual = await usualChanges(tx, run.sourceId);
   const { files } = report.counts;
   const { changed, denser, removed, renamed, busiestFolder } = report.figures;
   const burst = findBurst({ files, changed, denser, removed, renamed }, usual);
-  if (burst) await raiseAlarm(tx, run, { ...burst, folder: busiestFolder ?? "/" }, report.pointId, now);
+  const folder = busiestFolder ?? "/";
+  const said = burst
+    ? `${percent(burst.changedShare)} of ${counted(files, "file")} changed in this run, and ${percent(burst.denserShare)} of those became unreadable; most are in ${folder}.`
+    : null;
+  if (burst) {
+    await raiseAlarm(tx, run, { ...burst, folder }, report.pointId, now);
+    await appendLog(tx, run, [
+      { at: now, level: "caution", code: "content.mass-change", path: folder, message: said! },
+    ]);
+  }
   const first = usual.length === 0 && report.figures.filesUnchanged === 0;
   const failed = (await depotsOfRun(tx, run.id)).find((depot) => depot.state === "failed");
   const code: Code | null = report.code && isCode(report.code) ? report.code : null;
@@ -430,16 +442,17 @@ async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Pr
     tx,
     run,
     {
-      outcome: report.cautions > 0 || failed ? "caution" : "clean",
-      code: code ?? failed?.code ?? null,
-      message: failed ? `${failed.depotName}: ${failed.message}` : null,
+      outcome: burst || report.cautions > 0 || failed ? "caution" : "clean",
+      code: burst ? "content.mass-change" : (code ?? failed?.code ?? null),
+      message:
+        [said, failed ? `${failed.depotName}: ${failed.message}` : null].filter(Boolean).join(" ") || null,
       figures: {
         ...report.figures,
         ...report.counts,
         cautions: report.cautions,
         first,
         point: report.pointId,
-        burst: burst ? { ...burst, folder: busiestFolder ?? "/" } : null,
+        burst: burst ? { ...burst, folder } : null,
       },
     },
     now,

@@ -103,6 +103,7 @@ export async function statementPdf(
   sheet.use("strong", 15);
   sheet.line(statement.headline);
   sheet.use("plain", 10);
+  for (const alarm of statement.alarms) for (const sentence of alarm.sentences) sheet.line(sentence);
 
   sheet.begin("What is protected");
   sheet.table(

@@ -51,6 +51,7 @@ const mailText = (statement: Statement, provider: string): string =>
   [
     `The statement for ${statement.clientName}, ${statement.firstDay} to ${statement.lastDay}, is attached.`,
     statement.headline,
+    ...statement.alarms.map((alarm) => alarm.sentences.join("\n")),
     statement.exceptions.length
       ? `Not clean:\n${statement.exceptions.map((one) => `- ${one.when}: ${one.sentence}${one.words.map((word) => `\n  ${word.by}: ${word.text}`).join("")}`).join("\n")}`
       : "Every run of this period was clean.",

@@ -8,6 +8,7 @@ import { addedBetween } from "@/db/points";
 import type { Tx } from "@/db/scope";
 import { sourceStandings } from "@/db/sources";
 import {
+  alarmsBetween,
   checksBetween,
   pointsByDay,
   restoresBetween,
@@ -93,6 +94,13 @@ export async function clientStatement(
       cause: code ? CODES[code].title : null,
     })),
     words: await wordsBetween(tx, client.id, firstDay, lastDay),
+    alarms: (await alarmsBetween(tx, client.id, from, to)).map(({ evidence, ...alarm }) => ({
+      ...alarm,
+      changedShare: evidence.changedShare,
+      denserShare: evidence.denserShare,
+      folder: evidence.folder,
+      before: evidence.beforeMoment ? new Date(evidence.beforeMoment) : null,
+    })),
     spaceUsed: grants.reduce((sum, grant) => sum + grant.usedBytes, 0),
     quota: grants.length ? grants.reduce((sum, grant) => sum + grant.quotaBytes, 0) : null,
   });

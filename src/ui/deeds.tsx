@@ -240,7 +240,7 @@ export function LiftAlarm({ sourceId, holdId }: { sourceId: string; holdId: stri
       deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${holdId}`)}
       done="The alarm is over; its points keep their lock."
     >
-      It was us, or it is dealt with
+      Dismiss alarm (expected change, or resolved)
     </DeedButton>
   );
 }

@@ -15,6 +15,8 @@ export interface DepthPoint {
   readonly files: number;
   /** Dropped and in its grace: when it will be purged. */
   readonly purgeAfter: Date | null;
+  /** Made after many files became unreadable, by an alarm that nobody has dismissed. */
+  readonly suspect?: boolean;
   /** Why it stays or is to go, as a sentence; null when it was dropped, and where nobody asks. */
   readonly why?: string | null;
 }
@@ -85,7 +87,7 @@ export function Depth({
           <div className="pl-2">
             {here.map((point) => {
               const current = point.id === chosen;
-              const label = `${clockText(point.moment, zone)}, added ${formatBytes(point.addedBytes)}${point.purgeAfter ? ", in grace" : point.why ? `: ${point.why}` : ""}`;
+              const label = `${clockText(point.moment, zone)}, added ${formatBytes(point.addedBytes)}${point.suspect ? ", after the alarm: files may be unreadable" : ""}${point.purgeAfter ? ", in grace" : point.why ? `: ${point.why}` : ""}`;
               return (
                 // biome-ignore lint/a11y/useKeyWithClickEvents: the listbox has the keys
                 // biome-ignore lint/a11y/useFocusableInteractive: the listbox has the focus
@@ -106,11 +108,13 @@ export function Depth({
                       width: `${length(point.addedBytes) * 0.5}%`,
                       background: point.purgeAfter
                         ? "repeating-linear-gradient(135deg, var(--slate) 0 2px, transparent 2px 5px)"
-                        : current
-                          ? "var(--brass)"
-                          : band === "today" || band === "week"
-                            ? "var(--color-primary)"
-                            : "var(--verdigris-dim)",
+                        : point.suspect
+                          ? "repeating-linear-gradient(90deg, var(--vermilion) 0 4px, transparent 4px 6px)"
+                          : current
+                            ? "var(--brass)"
+                            : band === "today" || band === "week"
+                              ? "var(--color-primary)"
+                              : "var(--verdigris-dim)",
                     }}
                   />
                   {current && (
@@ -155,6 +159,7 @@ export function Depth({
                   clockText(point.moment, zone)
                 )}
                 {point.purgeAfter && <span className="text-soft"> in grace</span>}
+                {point.suspect && <span className="text-soft"> after the alarm</span>}
               </td>
               <td className="num">{formatBytes(point.addedBytes)}</td>
               <td className="num">{point.files.toLocaleString("en-GB")}</td>

@@ -7,6 +7,8 @@ import { DateTime } from "luxon";
 interface MonthPoint {
   readonly id: string;
   readonly moment: Date;
+  /** Made after many files became unreadable. */
+  readonly suspect?: boolean;
 }
 
 const WEEKDAYS = ["Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"];
@@ -78,9 +80,9 @@ export function Month({
                       (here ? (
                         <button
                           type="button"
-                          className={`w-full rounded-[3px] border-b-2 py-[3px] ${day === chosenDay ? "bg-primary text-primary-content border-transparent font-bold" : "border-[var(--color-primary)]"}`}
+                          className={`w-full rounded-[3px] border-b-2 py-[3px] ${day === chosenDay ? "bg-primary text-primary-content border-transparent font-bold" : here.every((point) => point.suspect) ? "border-dashed border-[var(--vermilion)]" : "border-[var(--color-primary)]"}`}
                           aria-pressed={day === chosenDay}
-                          aria-label={`${DateTime.fromISO(day).toFormat("d LLLL")}, ${here.length === 1 ? "1 point" : `${here.length} points`}`}
+                          aria-label={`${DateTime.fromISO(day).toFormat("d LLLL")}, ${here.length === 1 ? "1 point" : `${here.length} points`}${here.every((point) => point.suspect) ? ", after the alarm" : ""}`}
                           onClick={() =>
                             choose([...here].sort((a, b) => b.moment.getTime() - a.moment.getTime())[0]!.id)
                           }
@@ -109,6 +111,7 @@ export function Month({
             onClick={() => choose(point.id)}
           >
             {DateTime.fromJSDate(point.moment, { zone }).toFormat("HH:mm")}
+            {point.suspect && <span className="font-normal"> after alarm</span>}
           </button>
         ))}
       </fieldset>

@@ -51,10 +51,13 @@ export function RestoreBench({
   people,
   viewings,
 }: RestoreBenchProps) {
+  // while an alarm stands, the last moment before it is the one that is wanted
+  const alarmed = points.some((point) => point.suspect);
+  const lastGood = alarmed ? points.find((point) => !point.suspect && !point.purgeAfter) : undefined;
   const [pointId, setPointId] = useState(
     points.some((point) => point.id === startPoint)
       ? startPoint!
-      : (points.find((point) => !point.purgeAfter)?.id ?? points[0]!.id),
+      : (lastGood ?? points.find((point) => !point.purgeAfter) ?? points[0]!).id,
   );
   const chosen = points.find((point) => point.id === pointId) ?? points[0]!;
   const monthOf = useCallback(
@@ -109,6 +112,24 @@ export function RestoreBench({
           setMonth={setMonth}
           zone={zone}
         />
+        {alarmed && (
+          <div className="warned grid gap-2">
+            <p>
+              {chosen.suspect
+                ? "This point was made after the alarm: many of its files may be unreadable."
+                : "An alarm stands: many files became unreadable. Points made since then are marked."}
+            </p>
+            {chosen.suspect && lastGood && (
+              <button
+                type="button"
+                className="btn btn-plain justify-self-start"
+                onClick={() => choose(lastGood.id)}
+              >
+                Last point before the alarm
+              </button>
+            )}
+          </div>
+        )}
         <Depth points={points} chosen={chosen.id} choose={choose} now={now} zone={zone} />
         {chosen.why && <p className="text-soft text-[13px]">Why it is here: {chosen.why}.</p>}
         {chosen.purgeAfter && (

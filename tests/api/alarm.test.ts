@@ -3,7 +3,9 @@ import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/scope";
+import { insertToken } from "@/db/sessions";
 import { applyRetention } from "@/runs/retention";
+import { hashSecret } from "@/store/secrets";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 
@@ -81,6 +83,19 @@ describe("a night of mass encryption", () => {
     }
     const run = await backUp(console_, machine.sourceId);
     expect(run.figures).toMatchObject({ renamed: 60, denser: 60 });
+    // not clean: the run says how much changed and how much became unreadable, in its docket and its log
+    expect(run).toMatchObject({ outcome: "caution", code: "content.mass-change" });
+    const said =
+      /^\d\d % of \d+ files changed in this run, and 100 % of those became unreadable; most are in \/data\.$/;
+    expect(run.message).toMatch(said);
+    const { lines } = await console_.ok<{ lines: { level: string; code: string; message: string }[] }>(
+      "GET",
+      `/runs/${run.id}/log`,
+    );
+    expect(lines.find((line) => line.code === "content.mass-change")).toMatchObject({
+      level: "caution",
+      message: expect.stringMatching(said),
+    });
     const cause = (await burstCause())!;
     expect(cause.title).toMatch(
       /pend-srv-01 changed \d\d % of its files in one run, 100 % of them became unreadable/,
@@ -107,6 +122,54 @@ describe("a night of mass encryption", () => {
     expect(await burstCause()).toBeDefined();
   });
 
+  it("lets the source be exposed, also after a clean run, marks the points since, and leads the client's statement", async () => {
+    const { sources } = await console_.ok<{ sources: { id: string; state: string; lastOutcome: string }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    expect(sources.find((one) => one.id === machine.sourceId)).toMatchObject({
+      state: "exposed",
+      lastOutcome: "clean",
+    });
+    const { statement } = await console_.ok<{
+      statement: {
+        headline: string;
+        alarms: { standing: boolean; sentences: string[] }[];
+        exceptions: { sentence: string }[];
+      };
+    }>("GET", `/clients/${client.id}/statement`);
+    expect(statement.headline).toMatch(/^Possible encryption attack/);
+    expect(statement.alarms[0]!.sentences.join(" ")).toContain("those recovery points were locked");
+    expect(statement.exceptions.some((one) => one.sentence.includes("became unreadable"))).toBe(true);
+    const { person } = await console_.ok<{ person: { id: string } }>("POST", `/clients/${client.id}/people`, {
+      name: "Pen Dlewick",
+      email: "pen@pendlewick.example",
+      role: "person",
+    });
+    await console_.ok("POST", `/clients/${client.id}/gifts`, {
+      personId: person.id,
+      sourceId: machine.sourceId,
+    });
+    const token = randomBytes(32).toString("base64url");
+    await console_.services.db.withScope({ role: "system" }, (tx) =>
+      insertToken(tx, hashSecret(token), person.id, "test", new Date(), new Date(Date.now() + 3_600_000)),
+    );
+    const { body: given } = await console_.call<{ gifts: { id: string }[] }>(
+      "GET",
+      "/given",
+      undefined,
+      token,
+    );
+    const { body } = await console_.call<{ points: { id: string; suspect: boolean }[] }>(
+      "GET",
+      `/given/${given.gifts[0]!.id}/recovery-points`,
+      undefined,
+      token,
+    );
+    expect(body.points.find((point) => !point.suspect)!.id).toBe(before);
+    expect(body.points.slice(0, 2).map((point) => point.suspect)).toEqual([true, true]);
+  });
+
   it("is undone by a restore from the point before it", async () => {
     rmSync(data(), { recursive: true });
     const run = await restore(console_, {
@@ -122,6 +185,11 @@ describe("a night of mass encryption", () => {
   it("is over when somebody says so; locks stay", async () => {
     const [hold] = await system<{ id: string }>("select id from holds where lifted_at is null");
     await console_.ok("DELETE", `/sources/${machine.sourceId}/holds/${hold!.id}`);
+    const { sources } = await console_.ok<{ sources: { id: string; state: string }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    expect(sources.find((one) => one.id === machine.sourceId)!.state).toBe("kept");
     expect(await burstCause()).toBeUndefined();
     const locked = await system("select from points where locked_until > now() + interval '29 days'");
     expect(locked.length).toBe(3); // all that the policy keeps

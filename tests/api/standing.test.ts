@@ -68,17 +68,19 @@ describe("the state of a source", () => {
         nil: null,
       }),
       paused: fc.boolean(),
+      alarm: fc.boolean(),
     });
     const cases = fc.sample(facts, { numRuns: 600, seed: 7 });
     const rows = await system<{ state: string }>(
-      `select protection_state(newest, newest + target * interval '1 hour', newest + target * interval '90 minutes', outcome, paused, $5) as state
-       from unnest($1::timestamptz[], $2::int[], $3::text[], $4::bool[]) with ordinality u(newest, target, outcome, paused, n) order by n`,
+      `select protection_state(newest, newest + target * interval '1 hour', newest + target * interval '90 minutes', outcome, paused, alarm, $5) as state
+       from unnest($1::timestamptz[], $2::int[], $3::text[], $4::bool[], $6::bool[]) with ordinality u(newest, target, outcome, paused, alarm, n) order by n`,
       [
         cases.map(({ age }) => (age === null ? null : new Date(now.getTime() - age * HOUR_MS))),
         cases.map(({ targetHours }) => targetHours),
         cases.map(({ lastOutcome }) => lastOutcome),
         cases.map(({ paused }) => paused),
         now,
+        cases.map(({ alarm }) => alarm),
       ],
     );
     cases.forEach(({ age, ...rest }, i) => {

@@ -3,6 +3,7 @@ import { type KeyState, keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { isSuspect, lastGoodMoment } from "@/db/holds";
 import { clientKey } from "@/db/keys";
 import { listMachines } from "@/db/machines";
 import { listPeople } from "@/db/people";
@@ -96,6 +97,7 @@ export async function restoreView({
   }
   const source = sources[0];
   const points = await pointsOf(tx, source.id);
+  const alarm = await lastGoodMoment(tx, source.id);
   const why = await whyKept(tx, (await sourceById(tx, source.id))!, now, points);
   const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
   const people = [...(await listPeople(tx, source.clientId)), ...(await listPeople(tx, null))]
@@ -160,6 +162,7 @@ export async function restoreView({
             addedBytes: point.addedBytes,
             files: point.files,
             purgeAfter: point.purgeAfter,
+            suspect: isSuspect(alarm, point.moment),
             why: whyWords(why.get(point.id.toString("hex"))),
           }))}
           lately={lately.map((run) => ({

@@ -177,6 +177,17 @@ export function StatementArticle({
           {provider} for {statement.clientName}, {statement.firstDay} to {statement.lastDay}, days of {zone}
         </p>
         <h2 className="text-[22px]">{statement.headline}</h2>
+        {statement.alarms.map((alarm) => (
+          <section
+            key={alarm.at.toISOString()}
+            className={alarm.standing ? "warned mt-3" : "said mt-3"}
+            aria-label="Alarm"
+          >
+            {alarm.sentences.map((sentence) => (
+              <p key={sentence}>{sentence}</p>
+            ))}
+          </section>
+        ))}
       </header>
       <section>
         <h3 className="part-title mb-1">What is protected</h3>

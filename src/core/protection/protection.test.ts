@@ -13,6 +13,7 @@ describe("the state of a source", () => {
     targetHours: 24,
     lastOutcome: "clean",
     paused: false,
+    alarm: false,
     ...change,
   });
   it.each<[Partial<ProtectionFacts>, string]>([
@@ -26,6 +27,8 @@ describe("the state of a source", () => {
     [{ lastOutcome: "stopped" }, "kept"],
     [{ newestPoint: null, lastOutcome: "failed" }, "never kept"],
     [{ paused: true, newestPoint: null }, "paused"],
+    [{ alarm: true }, "exposed"],
+    [{ alarm: true, paused: true }, "exposed"],
     [{ targetHours: null, newestPoint: hoursAgo(9000) }, "kept"],
   ])("%j is %s", (change, state) => expect(protectionState(facts(change), now)).toBe(state));
 });

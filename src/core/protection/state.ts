@@ -13,13 +13,16 @@ export interface ProtectionFacts {
   /** Outcome of the last backup run that ended; a stopped one says nothing about protection. */
   readonly lastOutcome: Outcome | null;
   readonly paused: boolean;
+  /** Whether an alarm of mass encryption was raised and not dismissed. */
+  readonly alarm: boolean;
 }
 
 /**
- * The state of a source: kept while its newest point is within target; slipping when past it by less than half of it, or
+ * The state of a source: exposed while an alarm stands, for its newest points may hold what cannot be read; else kept while its newest point is within target; slipping when past it by less than half of it, or
  * the last run ended with a caution; exposed when further past, or the last run failed.
  */
 export function protectionState(facts: ProtectionFacts, now: Date): ProtectionState {
+  if (facts.alarm) return "exposed";
   if (facts.paused) return "paused";
   if (!facts.newestPoint) return "never kept";
   if (facts.lastOutcome === "failed") return "exposed";

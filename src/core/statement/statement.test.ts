@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import {
   composeStatement,
   exceptionKey,
+  type StatementAlarm,
   type StatementFacts,
   type StatementRuns,
   type StatementSource,
@@ -67,6 +68,7 @@ const facts: StatementFacts = {
     runs({ sourceId: "s2", day: "2026-11-03", outcome: "failed", cause: "The depot is full" }),
   ],
   pointDays: [{ sourceId: "s1", day: "2026-11-03", newest: new Date("2026-11-02T12:00:00Z") }],
+  alarms: [],
   restores: [
     {
       sourceId: "s1",
@@ -199,4 +201,55 @@ describe("a statement", () => {
     expect(csv).toContain("2026-11-03,0,1,1,0,0\r\n");
     expect(csv).toContain("9000,700,100000\r\n");
   });
+});
+
+describe("an alarm of mass encryption", () => {
+  const alarm: StatementAlarm = {
+    sourceId: "s1",
+    at: new Date("2026-11-02T20:00:00Z"),
+    changedShare: 0.84,
+    denserShare: 0.97,
+    folder: "/home",
+    before: new Date("2026-11-02T09:00:00Z"),
+    liftedAt: null,
+    liftedBy: null,
+  };
+  const told = (change: Partial<StatementAlarm>) =>
+    composeStatement({
+      ...facts,
+      sources: [source({ state: "exposed" })],
+      alarms: [{ ...alarm, ...change }],
+    });
+
+  it("leads the statement, in words for the client, and lets no day count as kept while it stands", () => {
+    const statement = told({});
+    expect(statement.headline).toMatch(/^Possible encryption attack: many files of .+ changed at once/);
+    expect(statement.alarms[0]).toMatchObject({ standing: true });
+    const text = statement.alarms[0]!.sentences.join(" ");
+    expect(text).toContain(
+      "84 % of its files had changed since the run before, and 97 % of those can no longer be read",
+    );
+    expect(text).toContain("Most are in /home.");
+    // in the client's zone
+    expect(text).toContain("The files of 2 November 2026, 22:00 and before are kept");
+    expect(text).toContain("not been dismissed yet");
+    expect(text).toContain("were restored on");
+    expect(statement.sources[0]!.states.slice(1)).not.toContain("kept");
+    expect(statementCsv(statement)).toContain("Possible encryption attack");
+  });
+  it("says who dismissed it and when, and no longer leads the headline then", () => {
+    const statement = told({ liftedAt: new Date("2026-11-03T20:00:00Z"), liftedBy: "Ines Marlow" });
+    expect(statement.headline).not.toMatch(/attack/);
+    expect(statement.alarms[0]).toMatchObject({ standing: false });
+    expect(statement.alarms[0]!.sentences.at(-1)).toBe(
+      "Ines Marlow reviewed the alarm and dismissed it on 4 November 2026, 09:00.",
+    );
+  });
+});
+
+it("measures growth by the days that have happened", () => {
+  const early = { ...facts, quota: 100_000_000, spaceUsed: 0, to: new Date("2026-11-30T11:00:00Z") };
+  const next = composeStatement({ ...early, sources: [source({ added: 4_000_000 })] }).comesNext.join(" ");
+  // three days have begun, not thirty: 100 MB at a third of 4 MB a day
+  expect(next).toContain("lasts for 75 days");
 });

@@ -83,8 +83,25 @@ export interface StatementFacts {
     readonly figures: Partial<DrillFigures>;
   }[];
   readonly words: readonly StatementWord[];
+  /** Alarms of mass encryption that stood at some time of the period. */
+  readonly alarms: readonly StatementAlarm[];
   readonly spaceUsed: number;
   readonly quota: number | null;
+}
+
+/** Files of a source seem to have been encrypted. */
+export interface StatementAlarm {
+  readonly sourceId: string;
+  readonly at: Date;
+  /** Shares from 0 to 1: of all files those that changed, of those the ones that became unreadable. */
+  readonly changedShare: number;
+  readonly denserShare: number;
+  readonly folder: string;
+  /** The last recovery point before. */
+  readonly before: Date | null;
+  /** When somebody dismissed it, and who; null while it stands. */
+  readonly liftedAt: Date | null;
+  readonly liftedBy: string | null;
 }
 
 export interface StatementDay {
@@ -111,6 +128,12 @@ export interface Statement {
   /** Whether the period is over; then states are those of its end. */
   readonly over: boolean;
   readonly headline: string;
+  /** Alarms of the period: what happened, and what was done, in sentences for the client. They come first. */
+  readonly alarms: readonly {
+    readonly at: Date;
+    readonly standing: boolean;
+    readonly sentences: readonly string[];
+  }[];
   readonly sources: readonly (StatementSource & {
     /** The state at the end of each day; null before it was looked after, and for days to come. */
     readonly states: readonly (ProtectionState | null)[];
@@ -162,6 +185,10 @@ export function composeStatement(facts: StatementFacts): Statement {
     return { ...source, state: over ? (own.at(-1) ?? source.state) : source.state, states: own };
   });
   const nameOf = new Map(facts.sources.map((source) => [source.id, source.name]));
+  const end = facts.to < facts.now ? facts.to : facts.now;
+  const standingAlarms = facts.alarms
+    .filter((alarm) => stands(alarm, end))
+    .map((alarm) => nameOf.get(alarm.sourceId) ?? GONE);
   const spaceAdded = facts.sources.reduce((sum, source) => sum + source.added, 0);
   return {
     clientName: facts.clientName,
@@ -169,7 +196,12 @@ export function composeStatement(facts: StatementFacts): Statement {
     firstDay,
     lastDay,
     over,
-    headline: headline(sources),
+    headline: headline(sources, standingAlarms),
+    alarms: facts.alarms.map((alarm) => ({
+      at: alarm.at,
+      standing: stands(alarm, end),
+      sentences: alarmSentences(alarm, facts, nameOf),
+    })),
     sources,
     days: [...days].map(([day, outcomes]) => ({ day, outcomes })),
     spaceUsed: facts.spaceUsed,
@@ -192,7 +224,7 @@ export function composeStatement(facts: StatementFacts): Statement {
       evidence: drill.figures.evidence ?? null,
     })),
     exceptions: exceptionsOf(facts, nameOf),
-    comesNext: comesNext(facts, spaceAdded, days.size),
+    comesNext: comesNext(facts, spaceAdded, daysUntil(facts, [...days.keys()], end)),
   };
 }
 
@@ -224,14 +256,49 @@ function statesByDay(
         if (begins >= facts.now || (source.since >= end && !newestPoint)) return null;
         // the day that goes on is told as it stands
         if (ends[i]! > facts.now) return source.state;
+        const alarm = facts.alarms.some((one) => one.sourceId === source.id && stands(one, end));
         return protectionState(
-          { newestPoint, lastOutcome, targetHours: source.targetHours, paused: false },
+          { newestPoint, lastOutcome, targetHours: source.targetHours, paused: false, alarm },
           end,
         );
       });
       return [source.id, states];
     }),
   );
+}
+
+/** Whether an alarm stood at a moment. */
+const stands = (alarm: StatementAlarm, at: Date): boolean =>
+  alarm.at <= at && (alarm.liftedAt === null || alarm.liftedAt > at);
+
+/** What happened, what is safe, and what was done, for somebody who does not know the trade. */
+function alarmSentences(
+  alarm: StatementAlarm,
+  facts: StatementFacts,
+  nameOf: ReadonlyMap<string, string>,
+): readonly string[] {
+  const said = (moment: Date) =>
+    DateTime.fromJSDate(moment, { zone: facts.zone }).toFormat("d LLLL yyyy, HH:mm");
+  const share = (value: number) => `${Math.round(value * 100)} %`;
+  const restored = facts.restores.filter(
+    (restore) =>
+      restore.sourceId === alarm.sourceId &&
+      restore.at >= alarm.at &&
+      (restore.outcome === "clean" || restore.outcome === "caution"),
+  );
+  return [
+    `Possible encryption attack on ${nameOf.get(alarm.sourceId) ?? GONE}: on ${said(alarm.at)}, ${share(alarm.changedShare)} of its files had changed since the run before, and ${share(alarm.denserShare)} of those can no longer be read. Most are in ${alarm.folder}.`,
+    alarm.before
+      ? `The files of ${said(alarm.before)} and before are kept: those recovery points were locked, and none was deleted.`
+      : "No recovery point from before it exists.",
+    ...restored.map(
+      (restore) =>
+        `${counted(restore.items, "item")} (${formatBytes(restore.bytes)}) were restored on ${said(restore.at)}.`,
+    ),
+    alarm.liftedAt
+      ? `${alarm.liftedBy} reviewed the alarm and dismissed it on ${said(alarm.liftedAt)}.`
+      : "The alarm has not been dismissed yet. Until then the source counts as exposed, and nothing of it is deleted.",
+  ];
 }
 
 /** What was not clean, one for each cause, with the days it happened on and what was written to it. */
@@ -293,6 +360,10 @@ function drillsSentence({ drills, sources }: StatementFacts): string {
   return `${counted(drills.length, "drill")}: ${proven.size} of ${counted(sources.length, "source")} ${proven.size === 1 ? "was" : "were"} restored on purpose and came back as ${proven.size === 1 ? "it was" : "they were"}${bad ? `; ${bad} ${bad === 1 ? "drill" : "drills"} failed` : ""}.`;
 }
 
+/** Days of the period that had begun by a moment: what is still to come has added nothing. */
+const daysUntil = (facts: StatementFacts, days: readonly string[], at: Date): number =>
+  Math.max(1, days.filter((day) => DateTime.fromISO(day, { zone: facts.zone }).toJSDate() < at).length);
+
 /** What is to be expected after the period, of what is planned and at the pace that it had. */
 function comesNext(facts: StatementFacts, added: number, days: number): string[] {
   const planned = facts.sources.filter((source) => source.nextRun && source.state !== "paused");
@@ -332,7 +403,9 @@ function exceptionSentence(outcome: Outcome, cause: string, names: readonly stri
   return `${who}: ${cause.replace(/\.$/, "")}. ${AFTER[outcome]}`;
 }
 
-function headline(sources: readonly StatementSource[]): string {
+function headline(sources: readonly StatementSource[], alarms: readonly string[]): string {
+  if (alarms.length)
+    return `Possible encryption attack: many files of ${alarms.join(", ")} changed at once and can no longer be read. ${headline(sources, [])}`;
   if (sources.length === 0) return "Nothing is protected yet.";
   const kept = sources.filter((source) => source.state === "kept").length;
   if (kept === sources.length) {
@@ -352,6 +425,13 @@ export function statementCsv(statement: Statement): string {
   const rows: CsvCell[][] = [
     ["Statement", statement.clientName, statement.firstDay, statement.lastDay, statement.zone],
     [],
+    ...(statement.alarms.length
+      ? [
+          ["Alarm at", "What happened"],
+          ...statement.alarms.map((one) => [one.at.toISOString(), one.sentences.join(" ")]),
+          [],
+        ]
+      : []),
     ["Source", "Site", "State", "Target hours", "Newest point", "Points", "Bytes", "Added bytes"],
     ...statement.sources.map((source) => [
       source.name,

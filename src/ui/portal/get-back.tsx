@@ -20,6 +20,8 @@ import { Step } from "./help";
 interface Moment {
   readonly id: string;
   readonly moment: Date;
+  /** Made after many files became unreadable. */
+  readonly suspect: boolean;
 }
 interface Chosen {
   readonly giftId: string;
@@ -49,21 +51,23 @@ export function GetBack({
   const monthOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toFormat("yyyy-MM");
   useEffect(() => {
     let current = true;
-    callApi<{ points: { id: string; moment: string }[] }>("GET", `/given/${gift.id}/recovery-points`).then(
-      ({ points }) => {
-        if (!current || !points[0]) return;
-        setMoments(points.map(({ id, moment }) => ({ id, moment: new Date(moment) })));
-        setPointId(points[0].id);
-        setMonth(DateTime.fromISO(points[0].moment, { zone }).toFormat("yyyy-MM"));
-      },
-      tellRefusal,
-    );
+    callApi<{ points: { id: string; moment: string; suspect: boolean }[] }>(
+      "GET",
+      `/given/${gift.id}/recovery-points`,
+    ).then(({ points }) => {
+      // the last good moment first: what came after may be unreadable
+      const offered = points.find(({ suspect }) => !suspect) ?? points[0];
+      if (!current || !offered) return;
+      setMoments(points.map(({ moment, ...point }) => ({ ...point, moment: new Date(moment) })));
+      setPointId(offered.id);
+      setMonth(DateTime.fromISO(offered.moment, { zone }).toFormat("yyyy-MM"));
+    }, tellRefusal);
     return () => {
       current = false;
     };
   }, [gift.id, zone]);
   const chosen = moments.find(({ id }) => id === pointId);
-  if (!chosen) return <p className="text-soft">Looking what was kept…</p>;
+  if (!chosen) return <p className="text-soft">Looking for your recovery points…</p>;
   const isIn = (at: string, path: string) => basket.some((item) => item.pointId === at && item.path === path);
   const put = (entry: TreeEntry, at: string, moment: Date) => {
     if (!isIn(at, entry.path))
@@ -92,6 +96,13 @@ export function GetBack({
           setMonth={setMonth}
           zone={zone}
         />
+        {moments.some(({ suspect }) => suspect) && (
+          <p className="warned" role="status">
+            {chosen.suspect
+              ? "After this moment’s alarm, many files could no longer be read. Choose an earlier moment to get readable files."
+              : `Many of these files changed at once and could no longer be read. ${clockText(chosen.moment, zone)} is before that.`}
+          </p>
+        )}
       </section>
       <section
         className="bg-base-100 border-base-300 flex h-[470px] min-w-0 flex-col border"

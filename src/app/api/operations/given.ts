@@ -3,6 +3,7 @@ import { z } from "zod";
 import { within } from "@/core/rights/within";
 import { decideAsk, insertAsk, lockAsk, openAsks } from "@/db/asks";
 import { giftsOfPerson } from "@/db/gifts";
+import { isSuspect, lastGoodMoment } from "@/db/holds";
 import { pointsOf } from "@/db/points";
 import { restoresOfPerson, runById } from "@/db/runs";
 import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/given-restore";
@@ -67,10 +68,19 @@ export const given = [
       context.tx(async (tx) => {
         const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
         const points = await pointsOf(tx, gift.sourceId);
+        // holds are the provider's; that an alarm stands concerns whoever gets something back
+        const alarm = await context.services.db.withScope({ role: "system" }, (all) =>
+          lastGoodMoment(all, gift.sourceId),
+        );
         return {
+          alarm,
           points: points
             .filter((point) => !point.droppedAt && !point.damagedAt)
-            .map((point) => ({ id: point.id.toString("hex"), moment: point.moment })),
+            .map((point) => ({
+              id: point.id.toString("hex"),
+              moment: point.moment,
+              suspect: isSuspect(alarm, point.moment),
+            })),
         };
       }),
   }),
