@@ -1,6 +1,6 @@
-import picomatch from "picomatch";
 import { within } from "@/core/rights/within";
 import { foldersOn, type Home } from "@/core/selection/known-places";
+import { namePattern } from "@/core/selection/pattern";
 import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
 import type { Point } from "@/db/points";
 import {
@@ -83,13 +83,7 @@ const SEARCH_MOST = 200;
 /** Whether a name is meant: a part of it, small and capital letters as one, or a whole pattern with `*` and `?`. */
 function nameFits(words: string): (name: ByteString) => boolean {
   if (/[*?]/.test(words)) {
-    const fits = picomatch(words, {
-      nocase: true,
-      dot: true,
-      nobrace: true,
-      noextglob: true,
-      nonegate: true,
-    });
+    const fits = namePattern(words, { ignoreCase: true });
     return (name) => fits(showBytes(name));
   }
   const wanted = words.toLowerCase();

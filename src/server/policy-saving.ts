@@ -101,14 +101,14 @@ export async function sentencesOf(
 }
 
 /** Sources for which the change would drop points that are kept today. */
-export function shortened(effects: readonly Effect[], now: Date): Effect[] {
+export function shortened(effects: readonly Effect[]): Effect[] {
   // most sources of a policy change from the same to the same: that is found out once
   const known = new Map<string, boolean>();
   const less = (before: Clauses["howLong"], after: Clauses["howLong"]): boolean => {
     const key = JSON.stringify([before, after]);
     let answer = known.get(key);
     if (answer === undefined) {
-      answer = keepsLess(before, after, now);
+      answer = keepsLess(before, after);
       known.set(key, answer);
     }
     return answer;
@@ -151,7 +151,7 @@ export async function saveRules(
   await checkDepots(tx, policy.clientId, policy.clauses);
   await checkWhen(tx, policy, who.at);
   const effects = await effectsOf(tx, policy);
-  const shorter = shortened(effects, who.at);
+  const shorter = shortened(effects);
   if (shorter.length && !agreed && person) {
     const consentId = await askConsent(tx, who, person, {
       clientId: shorter[0]!.clientId,

@@ -1,5 +1,5 @@
-import picomatch from "picomatch";
 import { z } from "zod";
+import { namePattern, patternProblem } from "../selection/pattern";
 import { type Clauses, clausesSchema, PLAIN_CLAUSES } from "./clauses";
 import { upgradedWhen } from "./when";
 
@@ -93,12 +93,17 @@ export const changesBetween = (before: InForce, after: InForce): ClauseChange[] 
   }));
 
 const words = (what: string) => z.string().trim().min(1, `Give ${what}, or leave it out.`).max(200);
+const patternText = (schema: z.ZodString) =>
+  schema.superRefine((text, context) => {
+    const problem = patternProblem(text);
+    if (problem) context.addIssue({ code: "custom", message: problem });
+  });
 /** Which sources a group takes by themselves: all that is given must hold. */
 export const groupRule = z
   .object({
     kind: z.enum(["files", "mail"]).optional(),
     /** A pattern for the name, such as `*-lt-*`. */
-    name: words("a pattern for the name").optional(),
+    name: patternText(words("a pattern for the name")).optional(),
     /** Words of the machine's system, such as `Debian`. */
     system: words("words of the system").optional(),
     tag: words("a tag").optional(),
@@ -121,7 +126,7 @@ export interface SourceTraits {
 export function ruleTakes(rule: GroupRule, source: SourceTraits): boolean {
   if (rule.kind && rule.kind !== source.kind) return false;
   if (rule.siteId && rule.siteId !== source.siteId) return false;
-  if (rule.name && !picomatch.isMatch(source.name, rule.name, { nocase: true })) return false;
+  if (rule.name && !namePattern(rule.name, { ignoreCase: true })(source.name)) return false;
   if (rule.system && !(source.system ?? "").toLowerCase().includes(rule.system.toLowerCase())) return false;
   if (rule.tag && !source.tags.some((tag) => tag.toLowerCase() === rule.tag!.toLowerCase())) return false;
   return true;

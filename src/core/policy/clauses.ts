@@ -2,6 +2,7 @@ import { z } from "zod";
 import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
 import { isKnownPlace, KNOWN_PLACES } from "../selection/known-places";
+import { patternProblem } from "../selection/pattern";
 import { leavesAllOut, selectionSentence } from "../selection/selection";
 import { type Conduct, conductClause, conductSentence, PLAIN_CONDUCT } from "./conduct";
 import { NO_NOTICES, type Notices, noticesClause, noticesSentence } from "./notices";
@@ -24,7 +25,11 @@ const pattern = z
   .string()
   .trim()
   .min(1, "An empty pattern matches nothing; leave it out.")
-  .max(500, "A pattern has at most 500 characters.");
+  .max(500, "A pattern has at most 500 characters.")
+  .superRefine((text, context) => {
+    const problem = patternProblem(text);
+    if (problem) context.addIssue({ code: "custom", message: problem });
+  });
 
 const whatShape = z.object({
   folders: z.array(folder).min(1, "Name at least one folder.").max(200),

@@ -1,7 +1,7 @@
-import picomatch from "picomatch";
 import { formatBytes } from "../units/bytes";
 import { counted } from "../units/duration";
 import { isKnownPlace, KNOWN_PLACES } from "./known-places";
+import { namePattern, pathPattern } from "./pattern";
 
 /** The clause What for files: folders with patterns in and out. Paths are absolute, `/`-separated, or known places. */
 export interface FileSelection {
@@ -53,19 +53,18 @@ export interface Selector {
 type Matcher = (path: string, name: string) => boolean;
 
 function matcherOf(pattern: string): Matcher {
-  const options = { dot: true, nocase: false };
   if (!pattern.includes("/")) {
-    const test = picomatch(pattern, options);
+    const test = namePattern(pattern);
     return (_path, name) => test(name);
   }
   const anchored = pattern.startsWith("/") || pattern.startsWith("**") ? pattern : `**/${pattern}`;
-  const test = picomatch(anchored.replace(/\/+$/, ""), options);
+  const test = pathPattern(anchored);
   return (path) => test(path);
 }
 
 const nameOf = (path: string): string => path.slice(path.lastIndexOf("/") + 1);
 
-/** Compiles a selection. Patterns are shell patterns (`*`, `?`, `[…]`, `{…}`, `**`), case counts. Ages are told from `now`. */
+/** Compiles a selection. Patterns are those of pattern.ts; case counts. Ages are told from `now`. */
 export function compileSelection(selection: FileSelection, now: Date = new Date(0)): Selector {
   const include = selection.include.map(matcherOf);
   const exclude = [...selection.exclude, ...(selection.rubbish ? RUBBISH : [])].map(matcherOf);

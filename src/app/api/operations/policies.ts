@@ -227,7 +227,7 @@ export const policies = [
           return said.get(key)!;
         };
         return {
-          secondPerson: shortened(effects, context.who.at).length,
+          secondPerson: shortened(effects).length,
           total: effects.length,
           effects: await inTurn(effects.slice(0, 50), async (effect) => ({
             ...effect,
