@@ -1,6 +1,7 @@
 import { z } from "zod";
+import { everFires } from "../schedule/occurrences";
 import { planSentence } from "../schedule/plan";
-import { parseRule, RuleError, rulesAt } from "../schedule/rule";
+import { isInterval, parseRule, RuleError, rulesAt } from "../schedule/rule";
 import type { Weekday } from "../schedule/weekday";
 import { hoursOfDay } from "./times";
 
@@ -12,7 +13,9 @@ const rule = z
   .max(500, "A rule has at most 500 characters.")
   .superRefine((text, context) => {
     try {
-      parseRule(text);
+      const parsed = parseRule(text);
+      if (!isInterval(parsed) && !everFires(parsed))
+        throw new RuleError("This rule never fires: no day of a calendar suits all of its parts.");
     } catch (error) {
       if (!(error instanceof RuleError)) throw error;
       context.addIssue({ code: "custom", message: error.message });

@@ -1,65 +1,127 @@
 import { DateTime } from "luxon";
-import { RRuleTemporal } from "rrule-temporal";
+import { civilOf } from "../retention/periods";
 import { momentOfWall, wallOf } from "./local-time";
-import { formatRule, isInterval, parseRule, type Rule, stepMinutes, timesOf } from "./rule";
+import { isInterval, parseRule, type Rule, stepMinutes } from "./rule";
 import type { Weekday } from "./weekday";
 import type { Span } from "./windows";
 
-/** Where counting by weeks, months or several days begins: a Monday, the first of a month and of a year. */
-const COUNTS_FROM = "20240101T000000Z";
 const MINUTE_MS = 60_000;
 const DAY_MS = 86_400_000;
+/** Days since 1970 of Monday, 1 January 2024: counting by days, weeks, months or years begins there. */
+const COUNTS_FROM = Date.UTC(2024, 0, 1) / DAY_MS;
+const COUNTS_FROM_YEAR = 2024;
+/** A calendar repeats its days of month and week within this, but for the years without a leap day around 2100. */
+const REPEATS_YEARS = 40;
 
-const known = new Map<string, RRuleTemporal>();
-function compiled(rule: Rule): RRuleTemporal {
-  const text = formatRule({
-    ...rule,
-    hours: rule.hours.length ? rule.hours : [0],
-    minutes: rule.minutes.length ? rule.minutes : [0],
-  });
-  const found = known.get(text);
-  if (found) return found;
-  // without a day of its own a weekly rule means Monday, a monthly the first
-  const made = new RRuleTemporal({ rruleString: `DTSTART:${COUNTS_FROM}\nRRULE:${text}` });
-  if (known.size > 500) known.clear();
-  known.set(text, made);
-  return made;
+/** The day of the week of a day since 1970. */
+const weekdayOf = (day: number): Weekday => (((((day + 3) % 7) + 7) % 7) + 1) as Weekday;
+const dayNumber = (year: number, month: number, date: number): number =>
+  Date.UTC(year, month - 1, date) / DAY_MS;
+
+/** Number of the period of a rule that a day lies in, counted from the first one. */
+function periodOf(rule: Rule, day: number): number {
+  if (rule.frequency === "WEEKLY") return Math.floor((day - COUNTS_FROM) / 7);
+  if (rule.frequency !== "MONTHLY" && rule.frequency !== "YEARLY") return day - COUNTS_FROM;
+  const { year, month } = civilOf(day);
+  return rule.frequency === "MONTHLY" ? (year - COUNTS_FROM_YEAR) * 12 + month - 1 : year - COUNTS_FROM_YEAR;
+}
+/** The days of a period, from the first up to and without the last. */
+function daysOfPeriod(rule: Rule, period: number): readonly [number, number] {
+  if (rule.frequency === "WEEKLY") return [COUNTS_FROM + period * 7, COUNTS_FROM + period * 7 + 7];
+  if (rule.frequency === "MONTHLY")
+    return [dayNumber(COUNTS_FROM_YEAR, period + 1, 1), dayNumber(COUNTS_FROM_YEAR, period + 2, 1)];
+  if (rule.frequency === "YEARLY")
+    return [dayNumber(COUNTS_FROM_YEAR + period, 1, 1), dayNumber(COUNTS_FROM_YEAR + period + 1, 1, 1)];
+  return [COUNTS_FROM + period, COUNTS_FROM + period + 1];
 }
 
-/** Wall times of a rule, as if they were UTC, from one to another; by the library of RFC 5545. */
-export const wallsByLibrary = (rule: Rule, from: number, to: number): number[] =>
-  compiled(rule)
-    .between(new Date(from), new Date(to), true)
-    .map((time) => time.epochMilliseconds);
+/** Whether a weekday is the n-th of its month or year, from the front or from the back. */
+function isNth(day: number, nth: number, from: number, to: number): boolean {
+  return nth > 0 ? Math.floor((day - from) / 7) + 1 === nth : Math.floor((to - 1 - day) / 7) + 1 === -nth;
+}
 
-const MONDAY = Date.UTC(2024, 0, 1);
+/** Whether a rule by the clock fires on a day, as RFC 5545 (3.3.10) expands and limits; without a day of its own a weekly
+ * rule means Monday, a monthly the first, a yearly the first of its months. */
+function firesOn(rule: Rule, day: number): boolean {
+  const { year, month, date } = civilOf(day);
+  if (rule.months.length && !rule.months.includes(month)) return false;
+  const [first, end] = [dayNumber(year, month, 1), dayNumber(year, month + 1, 1)];
+  if (rule.monthDays.length) {
+    const fromEnd = date - (end - first) - 1;
+    if (!rule.monthDays.some((one) => one === date || one === fromEnd)) return false;
+  }
+  if (rule.days.length) {
+    const within =
+      rule.frequency === "YEARLY" && rule.months.length === 0
+        ? ([dayNumber(year, 1, 1), dayNumber(year + 1, 1, 1)] as const)
+        : ([first, end] as const);
+    const weekday = weekdayOf(day);
+    return rule.days.some(
+      (one) => one.day === weekday && (one.nth === null || isNth(day, one.nth, ...within)),
+    );
+  }
+  if (rule.monthDays.length) return true;
+  if (rule.frequency === "WEEKLY") return weekdayOf(day) === 1;
+  if (rule.frequency === "MONTHLY") return date === 1;
+  if (rule.frequency === "YEARLY") return date === 1 && (rule.months.length > 0 || month === 1);
+  return true;
+}
 
-/** The same for days and weeks, which most rules are, without the library: a hundredth of its time. */
-function wallsByDay(rule: Rule, from: number, to: number): number[] {
-  const times = timesOf(rule).map((time) => {
-    const [hour, minute] = time.split(":").map(Number) as [number, number];
-    return (hour * 60 + minute) * MINUTE_MS;
-  });
-  const weekdays = new Set(rule.days.map(({ day }) => day as number));
-  if (rule.frequency === "WEEKLY" && weekdays.size === 0) weekdays.add(1);
+/** Minutes of the day at which a rule by the clock fires, in order. */
+function minutesOn(rule: Rule, day: number): readonly number[] {
+  const hours =
+    rule.frequency === "HOURLY" || rule.frequency === "MINUTELY" ? allOr(rule.hours, 24) : rule.hours;
   const found: number[] = [];
-  for (let day = Math.floor(from / DAY_MS) * DAY_MS; day <= to; day += DAY_MS) {
-    const since = Math.round((day - MONDAY) / DAY_MS);
-    const count = rule.frequency === "DAILY" ? since : Math.floor(since / 7);
-    if (count < 0 || count % rule.interval !== 0) continue;
-    if (weekdays.size && !weekdays.has((((since % 7) + 7) % 7) + 1)) continue;
-    if (rule.months.length && !rule.months.includes(new Date(day).getUTCMonth() + 1)) continue;
-    for (const time of times) if (day + time >= from && day + time <= to) found.push(day + time);
+  for (const hour of hours.length ? hours : [0])
+    for (const minute of rule.minutes.length ? rule.minutes : [0]) {
+      const at = hour * 60 + minute;
+      const since = (day - COUNTS_FROM) * 1440 + at;
+      if (rule.frequency === "HOURLY" && Math.floor(since / 60) % rule.interval !== 0) continue;
+      if (rule.frequency === "MINUTELY" && since % rule.interval !== 0) continue;
+      found.push(at);
+    }
+  return [...new Set(found)].sort((a, b) => a - b);
+}
+const allOr = (some: readonly number[], count: number): readonly number[] =>
+  some.length ? some : Array.from({ length: count }, (_, i) => i);
+
+/** Wall times of a rule by the clock, as if they were UTC, from one to another, in order. */
+export function wallsOf(rule: Rule, from: number, to: number): number[] {
+  const [firstDay, lastDay] = [Math.floor(from / DAY_MS), Math.floor(to / DAY_MS)];
+  const found: number[] = [];
+  const take = (wall: number) => {
+    if (wall >= from && wall <= to) found.push(wall);
+  };
+  const counts = (period: number) =>
+    period >= 0 &&
+    (rule.frequency === "HOURLY" || rule.frequency === "MINUTELY" || period % rule.interval === 0);
+  const timesOfDay = (day: number) =>
+    firesOn(rule, day) ? minutesOn(rule, day).map((minute) => day * DAY_MS + minute * MINUTE_MS) : [];
+  if (rule.positions.length === 0) {
+    for (let day = firstDay; day <= lastDay; day += 1)
+      if (counts(periodOf(rule, day))) timesOfDay(day).forEach(take);
+    return found;
+  }
+  for (let period = periodOf(rule, firstDay); period <= periodOf(rule, lastDay); period += 1) {
+    if (!counts(period)) continue;
+    const [begin, end] = daysOfPeriod(rule, period);
+    const all: number[] = [];
+    for (let day = begin; day < end; day += 1) all.push(...timesOfDay(day));
+    const picked = rule.positions.flatMap((one) => all.at(one > 0 ? one - 1 : one) ?? []);
+    for (const wall of [...new Set(picked)].sort((a, b) => a - b)) take(wall);
   }
   return found;
 }
 
-/** Wall times of a rule by the clock. */
-export const wallsOf = (rule: Rule, from: number, to: number): number[] =>
-  (rule.frequency === "DAILY" || rule.frequency === "WEEKLY") &&
-  rule.monthDays.length + rule.positions.length === 0
-    ? wallsByDay(rule, from, to)
-    : wallsByLibrary(rule, from, to);
+/** Whether a rule by the clock ever fires: looked for over as long as a calendar takes to repeat. */
+export function everFires(rule: Rule): boolean {
+  const begin = COUNTS_FROM * DAY_MS;
+  for (let year = 0; year < REPEATS_YEARS; year += 4) {
+    const at = begin + year * 365.25 * DAY_MS;
+    if (wallsOf(rule, at, at + 4 * 365.25 * DAY_MS).length) return true;
+  }
+  return false;
+}
 
 /**
  * Moments of a rule by the clock, from `from` up to and without `to`, in order. The rule is worked out for local times
@@ -152,17 +214,18 @@ export function momentsOf(
 }
 
 /** Over how many days a rule must have fired if it ever does. */
-export const horizonDays = (rule: Rule): number => {
-  if (isInterval(rule)) return Math.max(400, (stepMinutes(rule) / 1440) * 40);
-  if (rule.frequency === "DAILY") return rule.interval * 40 + 10 + (rule.months.length ? 366 : 0);
-  if (rule.frequency === "WEEKLY") return rule.interval * 140 + 14 + (rule.months.length ? 366 : 0);
-  return rule.frequency === "MONTHLY" ? rule.interval * 31 * 14 + 5 * 366 : rule.interval * 366 * 9;
-};
+export function horizonDays(rule: Rule): number {
+  if (!isInterval(rule)) return REPEATS_YEARS * 366;
+  const year = rule.months.length + rule.monthDays.length ? 5 * 366 : 60;
+  return Math.max(year, (stepMinutes(rule) / 1440) * 400);
+}
 
 /** About how often a rule fires, so that one looks ahead no farther than one has to. */
 export function perDay(rule: Rule): number {
   const times = Math.max(1, rule.hours.length) * Math.max(1, rule.minutes.length);
   if (isInterval(rule)) return 1440 / stepMinutes(rule);
+  if (rule.frequency === "HOURLY" || rule.frequency === "MINUTELY")
+    return ((rule.hours.length || 24) * rule.minutes.length) / rule.interval;
   if (rule.frequency === "DAILY") return times / rule.interval;
   if (rule.frequency === "WEEKLY") return (times * Math.max(1, rule.days.length)) / 7 / rule.interval;
   return times / (rule.frequency === "MONTHLY" ? 30 : 365) / rule.interval;

@@ -83,7 +83,8 @@ export function parseRule(text: string): Rule {
     const value = take(name);
     return value === undefined ? [] : numbers(name, value, least, most);
   };
-  const [interval = 1] = list("INTERVAL", 1, 100_000);
+  const [interval = 1, ...more] = list("INTERVAL", 1, 100_000);
+  if (more.length) throw new RuleError("INTERVAL takes one number.");
   const dayText = take("BYDAY");
   const rule: Rule = {
     frequency,
@@ -95,7 +96,9 @@ export function parseRule(text: string): Rule {
     minutes: list("BYMINUTE", 0, 59),
     positions: list("BYSETPOS", -366, 366),
   };
-  take("WKST");
+  const weekStart = take("WKST");
+  if (weekStart !== undefined && weekStart !== "MO")
+    throw new RuleError("Weeks begin on Monday here: leave WKST out, or write WKST=MO.");
   const [other] = parts.keys();
   if (other) throw new RuleError(`${other} has no place in a schedule; leave it out.`);
   checkPossible(rule);
@@ -103,13 +106,19 @@ export function parseRule(text: string): Rule {
 }
 
 function checkPossible(rule: Rule): void {
-  const byInterval = isInterval(rule);
+  const byInterval = rule.frequency === "MINUTELY" || rule.frequency === "HOURLY";
   if (byInterval && (rule.positions.length || rule.days.some((day) => day.nth !== null)))
     throw new RuleError("An interval takes plain days of the week, no first or last of a month.");
   if (!byInterval && rule.frequency !== "MONTHLY" && rule.frequency !== "YEARLY") {
     if (rule.days.some((day) => day.nth !== null))
       throw new RuleError("The first or last day of a kind is one of a month: use FREQ=MONTHLY.");
   }
+  if (rule.positions.includes(0))
+    throw new RuleError("BYSETPOS has no position 0; the first is 1, the last is -1.");
+  if (rule.frequency === "WEEKLY" && rule.monthDays.length)
+    throw new RuleError(
+      "BYMONTHDAY has no place in a weekly rule (RFC 5545): use FREQ=MONTHLY or FREQ=DAILY.",
+    );
   if (rule.monthDays.includes(0)) throw new RuleError("A month has no day 0; the last one is -1.");
   const months = rule.months.length ? rule.months : LONGEST_MONTH.map((_, i) => i + 1);
   if (
@@ -125,9 +134,12 @@ function checkPossible(rule: Rule): void {
     throw new RuleError("This rule never fires: no month has a day of the week more than five times.");
 }
 
-/** Whether the rule counts minutes or hours from moment to moment, and not by the clock. */
+/**
+ * Whether the rule counts minutes or hours from moment to moment, and not by the clock. One that names minutes of the hour
+ * goes by the clock: counted from moment to moment it might never meet them.
+ */
 export const isInterval = (rule: Rule): boolean =>
-  rule.frequency === "MINUTELY" || rule.frequency === "HOURLY";
+  (rule.frequency === "MINUTELY" || rule.frequency === "HOURLY") && rule.minutes.length === 0;
 
 /** The step of an interval, in minutes. */
 export const stepMinutes = (rule: Rule): number => rule.interval * (rule.frequency === "HOURLY" ? 60 : 1);

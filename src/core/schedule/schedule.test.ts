@@ -1,9 +1,10 @@
 import fc from "fast-check";
-import { DateTime } from "luxon";
+import { DateTime, IANAZone } from "luxon";
+import { RRuleTemporal } from "rrule-temporal";
 import { describe, expect, it } from "vitest";
-import { clockMoments, wallsByLibrary, wallsOf } from "./occurrences";
+import { clockMoments, everFires, wallsOf } from "./occurrences";
 import { type Plan, planSentence, shareOf } from "./plan";
-import { formatRule, parseRule, RuleError, ruleSentence, rulesAt } from "./rule";
+import { formatRule, parseRule, type Rule, type RuleDay, RuleError, ruleSentence, rulesAt } from "./rule";
 import { longestPause, nextRuns, stopsAt } from "./schedule";
 import type { Weekday } from "./weekday";
 import type { Window } from "./window";
@@ -257,24 +258,198 @@ describe("schedules against a slow reference", () => {
     );
   });
 
-  it("agrees with the library of RFC 5545 about days and weeks", () => {
-    const rule = fc.record({
-      frequency: fc.constantFrom("DAILY" as const, "WEEKLY" as const),
-      interval: fc.integer({ min: 1, max: 9 }),
-      days: fc
-        .uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1, maxLength: 7 })
-        .map((days) => days.sort().map((day) => ({ day: day as Weekday, nth: null }))),
-      months: fc.constantFrom([], [3], [1, 11]),
-      hours: fc.constantFrom([6], [8, 20]),
-      minutes: fc.constantFrom([0], [15, 45]),
-    });
+  /** Wall times by a library of RFC 5545, for rules that have days of their own. */
+  const wallsByLibrary = (rule: Rule, from: number, to: number): number[] =>
+    new RRuleTemporal({ rruleString: `DTSTART:20240101T000000Z\nRRULE:${formatRule(rule)}` })
+      .between(new Date(from), new Date(to), true)
+      .map((time) => time.epochMilliseconds);
+
+  it("agrees with the library of RFC 5545 about days, weeks, months and years", () => {
+    const plain = fc
+      .uniqueArray(fc.integer({ min: 1, max: 7 }), { maxLength: 4 })
+      .map((days) => days.sort().map((day) => ({ day: day as Weekday, nth: null })));
+    const nth = fc
+      .tuple(fc.integer({ min: 1, max: 7 }), fc.constantFrom(1, 2, 4, -1, -2))
+      .map(([day, of]) => [{ day: day as Weekday, nth: of }]);
+    const monthDays = fc.oneof(
+      fc.constant([]),
+      fc.uniqueArray(fc.constantFrom(1, 13, 28, 29, 30, 31, -1, -3), { minLength: 1, maxLength: 3 }),
+    );
+    const rule = fc
+      .record({
+        frequency: fc.constantFrom(
+          "DAILY" as const,
+          "WEEKLY" as const,
+          "MONTHLY" as const,
+          "YEARLY" as const,
+        ),
+        interval: fc.integer({ min: 1, max: 9 }),
+        days: fc.oneof(plain, nth),
+        monthDays,
+        months: fc.constantFrom([], [3], [2], [1, 11]),
+        hours: fc.constantFrom([6], [8, 20]),
+        minutes: fc.constantFrom([0], [15, 45]),
+        positions: fc.constantFrom([], [], [1], [-1], [2, -2]),
+      })
+      .filter((one) => one.days.length + one.monthDays.length > 0)
+      .filter(({ frequency, monthDays, days }) => {
+        const of = (days as readonly RuleDay[]).some((day) => day.nth !== null);
+        if (frequency === "DAILY") return !of;
+        if (frequency === "WEEKLY") return !of && monthDays.length === 0;
+        // a weekday of a year beside a day of a month: the library and the standard part there
+        return !(of && monthDays.length);
+      });
     fc.assert(
-      fc.property(rule, moment, (parts, from) => {
-        const wanted = { ...parts, monthDays: [], positions: [] };
-        const [a, b] = [from.getTime(), from.getTime() + 60 * 86_400_000];
+      fc.property(rule, moment, (wanted, from) => {
+        const [a, b] = [from.getTime(), from.getTime() + 500 * 86_400_000];
         expect(wallsOf(wanted, a, b)).toEqual(wallsByLibrary(wanted, a, b));
       }),
-      { numRuns: 60 },
+      { numRuns: 300 },
+    );
+  });
+
+  /** Minute by minute, as one would say it: whether a rule by the clock fires at a wall time. */
+  const TEN_ZONES = [
+    "UTC",
+    "Europe/Berlin",
+    "Europe/London",
+    "America/St_Johns",
+    "America/Sao_Paulo",
+    "Australia/Lord_Howe",
+    "Pacific/Auckland",
+    "Africa/Casablanca",
+    "Asia/Kathmandu",
+    "Pacific/Apia",
+  ];
+  /** Around the clock changes of those zones, and in between. */
+  const NEAR_CHANGES = [
+    "2026-03-07T20:00:00Z",
+    "2026-03-28T20:00:00Z",
+    "2026-04-04T10:00:00Z",
+    "2026-06-15T07:00:00Z",
+    "2026-10-03T12:00:00Z",
+    "2026-10-24T20:00:00Z",
+    "2026-11-01T01:00:00Z",
+    "2027-01-30T12:00:00Z",
+  ];
+  const window: fc.Arbitrary<readonly Window[]> = fc.oneof(
+    fc.constant([]),
+    // that meet at both ends: open all day
+    fc.constant([
+      { days: [], from: "08:00", to: "20:00" },
+      { days: [], from: "20:00", to: "08:00" },
+    ]),
+    // that meet, and close once a week
+    fc.constant([
+      { days: [1, 2, 3, 4, 5, 6] as Weekday[], from: "08:00", to: "20:00" },
+      { days: [1, 2, 3, 4, 5, 6] as Weekday[], from: "20:00", to: "08:00" },
+    ]),
+    fc
+      .record({ days: fc.constantFrom<Weekday[]>([], [1, 2, 3, 4, 5]), from: time, to: time })
+      .map((one) => [one]),
+  );
+  const two = (value: number) => String(value).padStart(2, "0");
+  /** `wall`: what the clock shows, as if it were UTC. */
+  const inWindow = (windows: readonly Window[], wall: number): boolean => {
+    if (windows.length === 0) return true;
+    const shown = new Date(wall);
+    const at = `${two(shown.getUTCHours())}:${two(shown.getUTCMinutes())}`;
+    const weekday = shown.getUTCDay() || 7;
+    const before = ((weekday + 5) % 7) + 1;
+    const on = (one: Window, weekday: number) =>
+      one.days.length === 0 || one.days.includes(weekday as Weekday);
+    return windows.some((one) =>
+      one.to > one.from
+        ? on(one, weekday) && at >= one.from && at < one.to
+        : (on(one, weekday) && at >= one.from) || (on(one, before) && at < one.to),
+    );
+  };
+
+  it("finds what a search minute by minute finds, in ten zones, around their clock changes, in windows that meet", () => {
+    const rule = fc.oneof(
+      fc.tuple(time, weekdays).map(([at, days]) => rulesAt(at, days)),
+      time.map((at) => rulesAt(at)),
+      fc
+        .tuple(fc.constantFrom(2, 3, 6), fc.constantFrom("0", "10,40"))
+        .map(([step, minutes]) => `FREQ=HOURLY;INTERVAL=${step};BYMINUTE=${minutes}`),
+      fc.constantFrom(
+        "FREQ=DAILY;BYMONTHDAY=28,29,-1;BYHOUR=2;BYMINUTE=30",
+        "FREQ=MONTHLY;BYMONTHDAY=1,-1;BYHOUR=0,23;BYMINUTE=15",
+        "FREQ=MONTHLY;BYDAY=SA,SU;BYSETPOS=1,-1;BYHOUR=3;BYMINUTE=0",
+      ),
+    );
+    fc.assert(
+      fc.property(
+        rule,
+        window,
+        fc.constantFrom(...TEN_ZONES),
+        fc.constantFrom(...NEAR_CHANGES),
+        (text, windows, zone, start) => {
+          const after = on(start);
+          const days = 4;
+          const end = after.getTime() + days * 86_400_000;
+          const found = nextRuns(plan(text, { windows }), zone, after, 200, { until: new Date(end) });
+          // what is due by the clock: every minute, and minutes that a change removed with the first one after it
+          const parsed = parseRule(text);
+          const walls = new Set(wallsOf(parsed, after.getTime() - 12 * 86_400_000, end + 86_400_000));
+          const seen = new Set<number>();
+          const due = new Set<number>();
+          const clock = IANAZone.create(zone);
+          let offset = 0;
+          let waiting = false;
+          let wallBefore: number | null = null;
+          for (let ms = after.getTime() - 10 * 86_400_000; ms <= end; ms += 60_000) {
+            // clocks change at quarters of an hour
+            if (ms % 900_000 === 0 || wallBefore === null) offset = clock.offset(ms) * 60_000;
+            const wall = ms + offset;
+            for (
+              let one = wallBefore === null ? wall : Math.min(wall, wallBefore + 60_000);
+              one <= wall;
+              one += 60_000
+            )
+              if (walls.has(one) && !seen.has(one)) {
+                seen.add(one);
+                waiting = true;
+              }
+            wallBefore = wallBefore === null ? wall : Math.max(wall, wallBefore);
+            if (waiting && inWindow(windows, wall)) {
+              due.add(ms);
+              waiting = false;
+            }
+          }
+          const expected = [...due].filter((ms) => ms > after.getTime()).sort((a, b) => a - b);
+          expect(found.map(({ at }) => at.getTime())).toEqual(expected);
+        },
+      ),
+      { numRuns: 100 },
+    );
+  });
+
+  it("lists an interval as it runs: each from the one before, whenever one asks", () => {
+    const rule = fc.oneof(
+      fc.integer({ min: 5, max: 3000 }).map((minutes) => `FREQ=MINUTELY;INTERVAL=${minutes}`),
+      fc.constantFrom(
+        "FREQ=HOURLY;INTERVAL=4;BYHOUR=8,9,10,11,12,13,14,15,16",
+        "FREQ=HOURLY;INTERVAL=5;BYDAY=MO,WE",
+        "FREQ=HOURLY;INTERVAL=3;BYMINUTE=20",
+        "FREQ=MINUTELY;INTERVAL=45;BYMINUTE=0,30",
+      ),
+    );
+    fc.assert(
+      fc.property(rule, window, fc.constantFrom(...TEN_ZONES), moment, (text, windows, zone, begin) => {
+        const wanted = plan(text, { windows });
+        const [first] = nextRuns(wanted, zone, begin, 1);
+        if (!first) return;
+        const listed = nextRuns(wanted, zone, first.at, 12, { anchor: first.at });
+        // as the runner does it: the next after each, counted from it
+        let anchor = first.at;
+        for (const one of listed) {
+          const [next] = nextRuns(wanted, zone, anchor, 1, { anchor });
+          expect(next!.at).toEqual(one.at);
+          anchor = next!.at;
+        }
+      }),
+      { numRuns: 120 },
     );
   });
 
@@ -321,6 +496,20 @@ describe("schedules against a slow reference", () => {
   });
 });
 
+describe("rules that hardly ever fire", () => {
+  it.each([
+    ["FREQ=MONTHLY;INTERVAL=12;BYMONTH=2;BYMONTHDAY=1", false],
+    ["FREQ=MONTHLY;INTERVAL=2;BYMONTH=2", false],
+    ["FREQ=MONTHLY;BYDAY=MO;BYSETPOS=6", false],
+    ["FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29;INTERVAL=3", true],
+    ["FREQ=DAILY;INTERVAL=28;BYMONTH=2;BYMONTHDAY=29", true],
+    ["FREQ=DAILY;INTERVAL=7;BYMONTHDAY=31", true],
+  ])("%s: %s", (text, fires) => {
+    expect(everFires(parseRule(text))).toBe(fires);
+    expect(nextRuns(plan(text), "UTC", on("2026-11-30T00:00:00Z"), 1).length).toBe(fires ? 1 : 0);
+  });
+});
+
 describe("rules", () => {
   it.each([
     [rulesAt("21:30"), "Every day at 21:30", 24],
@@ -362,6 +551,10 @@ describe("rules", () => {
     ["FREQ=WEEKLY;BYDAY=1MO", /FREQ=MONTHLY/],
     ["FREQ=DAILY;BYEASTER=1", /no place/],
     ["FREQ=MONTHLY;BYMONTHDAY=0", /no day 0/],
+    ["FREQ=MONTHLY;BYDAY=MO;BYSETPOS=0", /no position 0/],
+    ["FREQ=DAILY;INTERVAL=2,3", /INTERVAL takes one number/],
+    ["FREQ=WEEKLY;INTERVAL=2;WKST=SU", /begin on Monday/],
+    ["FREQ=WEEKLY;BYMONTHDAY=13", /no place in a weekly rule/],
   ])("refuses %j and says why", (text, why) => {
     expect(() => parseRule(text)).toThrow(RuleError);
     expect(() => parseRule(text)).toThrow(why);

@@ -1,4 +1,4 @@
-import { formatRule, isInterval, parseRule, type Rule, RuleError, timesOf } from "./rule";
+import { formatRule, parseRule, type Rule, RuleError, timesOf } from "./rule";
 import type { Weekday } from "./weekday";
 
 const DAY = 1440;
@@ -6,7 +6,11 @@ const DAY = 1440;
 /** Whether a rule can be moved on the clock: one time of day, and not counted from run to run. */
 export function isMovable(text: string): boolean {
   const rule = parseRule(text);
-  return !isInterval(rule) && timesOf(rule).length === 1 && rule.positions.length === 0;
+  return (
+    !["MINUTELY", "HOURLY"].includes(rule.frequency) &&
+    timesOf(rule).length === 1 &&
+    rule.positions.length === 0
+  );
 }
 
 /**
@@ -21,9 +25,12 @@ export function shiftRule(text: string, minutes: number): string {
   const days = Math.floor(at / DAY);
   const of = at - days * DAY;
   const moved: Rule = { ...rule, hours: [Math.floor(of / 60)], minutes: [of % 60] };
-  if (days === 0 || (rule.frequency === "DAILY" && rule.interval === 1 && rule.days.length === 0))
+  if (days === 0) return formatRule(moved);
+  // days of a month and months end elsewhere than days of the week
+  const everyMonth = rule.months.length + rule.monthDays.length === 0;
+  if (everyMonth && rule.frequency === "DAILY" && rule.interval === 1 && rule.days.length === 0)
     return formatRule(moved);
-  if (rule.frequency === "WEEKLY" && rule.interval === 1 && rule.days.length)
+  if (everyMonth && rule.frequency === "WEEKLY" && rule.interval === 1 && rule.days.length)
     return formatRule({
       ...moved,
       days: rule.days

@@ -10,16 +10,38 @@ export interface Span {
   readonly closes: Date;
 }
 
+/** Windows that meet may make a span of a week; one more day, for those that end on the next. */
+const LONGEST_SPAN_DAYS = 8;
+const WEEK_MINUTES = 7 * 1440;
+
+const minutesOf = (time: string): number => {
+  const [hour, minute] = time.split(":").map(Number) as [number, number];
+  return hour * 60 + minute;
+};
+
+/** Whether windows together leave no minute of a week closed: then they are none. */
+export function alwaysOpen(windows: readonly Window[]): boolean {
+  const open = new Uint8Array(WEEK_MINUTES);
+  for (const { days, from, to } of windows) {
+    const length = ((minutesOf(to) - minutesOf(from) + 1440 - 1) % 1440) + 1;
+    for (let weekday = 1; weekday <= 7; weekday += 1) {
+      if (days.length && !days.includes(weekday as Weekday)) continue;
+      const begins = (weekday - 1) * 1440 + minutesOf(from);
+      for (let at = 0; at < length; at += 1) open[(begins + at) % WEEK_MINUTES] = 1;
+    }
+  }
+  return open.every((minute) => minute === 1);
+}
+
 /** The open spans that touch the time from `from` to `to`, in order; those that meet are one. Without windows: null. */
 export function spansOf(windows: readonly Window[], zone: string, from: Date, to: Date): Span[] | null {
-  if (windows.length === 0) return null;
+  if (windows.length === 0 || alwaysOpen(windows)) return null;
   const found: { opens: Date; closes: Date }[] = [];
-  const minutes = (time: string) => {
-    const [hour, minute] = time.split(":").map(Number) as [number, number];
-    return (hour * 60 + minute) * 60_000;
-  };
+  const minutes = (time: string) => minutesOf(time) * 60_000;
   const last = wallOf(to, zone);
-  for (let day = (Math.floor(wallOf(from, zone) / DAY_MS) - 1) * DAY_MS; day <= last; day += DAY_MS) {
+  // windows that meet are one: where it opens must not depend on where one begins to look
+  const first = (Math.floor(wallOf(from, zone) / DAY_MS) - LONGEST_SPAN_DAYS) * DAY_MS;
+  for (let day = first; day <= last; day += DAY_MS) {
     // 1 January 1970 was a Thursday
     const weekday = (((day / DAY_MS + 3) % 7) + 1) as Weekday;
     for (const window of windows) {
@@ -41,8 +63,7 @@ export function spansOf(windows: readonly Window[], zone: string, from: Date, to
   return joined.filter((span) => span.closes > from && span.opens <= to && span.closes > span.opens);
 }
 
-/** Windows that meet may make a span of days. */
-const LOOK_AHEAD_MS = 8 * DAY_MS;
+const LOOK_AHEAD_MS = LONGEST_SPAN_DAYS * DAY_MS;
 
 /** Of spans in order, the one that is open at a moment, or opens next. */
 function spanFrom(spans: readonly Span[], at: Date): Span | undefined {

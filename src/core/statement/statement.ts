@@ -185,7 +185,7 @@ export function composeStatement(facts: StatementFacts): Statement {
     return { ...source, state: over ? (own.at(-1) ?? source.state) : source.state, states: own };
   });
   const nameOf = new Map(facts.sources.map((source) => [source.id, source.name]));
-  const end = facts.to < facts.now ? facts.to : facts.now;
+  const end = new Date(Math.min(facts.to.getTime(), facts.now.getTime()));
   const standingAlarms = facts.alarms
     .filter((alarm) => stands(alarm, end))
     .map((alarm) => nameOf.get(alarm.sourceId) ?? GONE);
