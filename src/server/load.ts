@@ -15,7 +15,8 @@ export interface Week {
   readonly depots: readonly LoadDepot[];
 }
 
-const MOST_STARTS = 7 * 24 * 4;
+/** A week has no more moments than these: a run every minute, and a clock change. */
+const MOST_STARTS = WEEK_MINUTES + 120;
 
 export async function weekOf(tx: Tx, filter: StandingFilter, zone: string, now: Date): Promise<Week> {
   const monday = DateTime.fromJSDate(now, { zone }).startOf("week");

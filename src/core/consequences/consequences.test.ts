@@ -3,6 +3,7 @@ import { describe, expect, it } from "vitest";
 import { type Clauses, readClauses } from "../policy/clauses";
 import { decideRetention, type Retention } from "../retention/decide";
 import { rulesAt } from "../schedule/rule";
+import { nextRuns } from "../schedule/schedule";
 import { consequencesOf, spaceAfter, type Wish } from "./consequences";
 import type { DepotFacts, SourceFacts } from "./facts";
 import { keptCount } from "./kept-count";
@@ -108,6 +109,110 @@ describe("what follows from clauses", () => {
     const counted = consequencesOf(wish({ sources }));
     expect(counted.sources).toBe(2000);
     expect(counted.space![0]!.mid).toBeGreaterThan(2000 * 12 * GIB);
+  });
+});
+
+describe("what follows against the simulation of a year", () => {
+  const rule = fc.oneof(
+    fc
+      .tuple(fc.nat(23), fc.nat(59))
+      .map(([hour, minute]) =>
+        rulesAt(`${String(hour).padStart(2, "0")}:${String(minute).padStart(2, "0")}`),
+      ),
+    fc.constantFrom(
+      "FREQ=HOURLY;INTERVAL=6",
+      "FREQ=HOURLY;INTERVAL=4;BYDAY=MO,TU,WE,TH,FR;BYHOUR=8,9,10,11,12,13,14,15,16",
+      "FREQ=WEEKLY;BYDAY=SA,SU;BYHOUR=3;BYMINUTE=0",
+      "FREQ=WEEKLY;INTERVAL=3;BYDAY=WE;BYHOUR=3;BYMINUTE=0",
+      "FREQ=MONTHLY;BYMONTHDAY=-1;BYHOUR=23;BYMINUTE=0",
+      "FREQ=MONTHLY;INTERVAL=3;BYDAY=1SU;BYHOUR=1;BYMINUTE=0",
+      "FREQ=YEARLY;BYMONTH=6;BYMONTHDAY=30;BYHOUR=4;BYMINUTE=0",
+    ),
+  );
+  const count = fc.integer({ min: 1, max: 60 });
+  const tier = fc.nat(20);
+  const howLong: fc.Arbitrary<Retention> = fc.oneof(
+    count.map((n): Retention => ({ kind: "last", count: n })),
+    fc.integer({ min: 1, max: 500 }).map((days): Retention => ({ kind: "days", days })),
+    fc.record({ kind: fc.constant("first-of" as const), count, days: fc.integer({ min: 1, max: 300 }) }),
+    fc
+      .record({ daily: tier, weekly: tier, monthly: tier, quarterly: tier, yearly: tier })
+      .filter((all) => Object.values(all).some(Boolean))
+      .map((tiers): Retention => ({ kind: "tiers", tiers })),
+    fc.constant<Retention>({ kind: "for-ever" }),
+  );
+
+  it("counts the points that stand after a year, runs being made one by one and points dropped after each", () => {
+    fc.assert(
+      fc.property(
+        fc.array(rule, { minLength: 1, maxLength: 2 }),
+        howLong,
+        fc.constantFrom("UTC", "Europe/Lisbon", "Pacific/Auckland"),
+        (rules, retention, zone) => {
+          const changed = readClauses({
+            ...clauses,
+            when: { schedules: rules.map((one) => ({ rule: one })), targetHours: 26 },
+            howLong: retention,
+          });
+          const { pointsAfterYear, next } = consequencesOf(
+            wish({ clauses: changed, client: { zone, region: "north harbour", keyConfirmed: true } }),
+          );
+          const until = new Date(now.getTime() + 365 * DAY_MS);
+          let standing: { id: string; moment: Date }[] = [];
+          let made = 0;
+          // as the runner does it: the next run after each, then retention
+          for (const at of stepped(changed.when, zone, until)) {
+            if (made < next.length) expect(next[made]!.at).toEqual(at);
+            made += 1;
+            standing.push({ id: String(made), moment: at });
+            const decided = decideRetention(standing, retention, at, zone);
+            const gone = new Set(decided.filter((one) => !one.keep).map((one) => one.id));
+            standing = standing.filter((point) => !gone.has(point.id));
+          }
+          const end = decideRetention(standing, retention, until, zone).filter((one) => one.keep);
+          expect(pointsAfterYear).toBe(end.length);
+        },
+      ),
+      { numRuns: 60 },
+    );
+  });
+
+  /** Due moments one after another, each counted from the one before, as the runner asks for them. */
+  function* stepped(when: Clauses["when"], zone: string, until: Date): Generator<Date> {
+    const anchors = when.schedules.map(() => now);
+    let after = now;
+    for (;;) {
+      const dues = when.schedules.map(
+        (schedule, i) =>
+          nextRuns({ ...when, schedules: [schedule] }, zone, after, 1, { anchor: anchors[i]!, until })[0]?.at,
+      );
+      const at = dues.filter((due) => due !== undefined).sort((a, b) => a.getTime() - b.getTime())[0];
+      if (!at) return;
+      dues.forEach((due, i) => {
+        if (due?.getTime() === at.getTime()) anchors[i] = at;
+      });
+      after = at;
+      yield at;
+    }
+  }
+
+  it.each<[string, number]>([
+    ["FREQ=YEARLY;BYMONTH=6;BYMONTHDAY=30;BYHOUR=4;BYMINUTE=0", 1 / 365],
+    ["FREQ=MONTHLY;INTERVAL=3;BYMONTHDAY=1;BYHOUR=1;BYMINUTE=0", 4 / 365],
+    ["FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=1;BYMINUTE=0", 12 / 365],
+  ])("takes rare runs for what they are: %s", (text, perDay) => {
+    const { load } = consequencesOf(wish(withWhen({ schedules: [{ rule: text }] })));
+    const runs = load.reduce((sum, hour) => sum + hour.runs, 0);
+    expect(Math.abs(runs / perDay - 1)).toBeLessThan(0.1);
+  });
+
+  it("counts for rare runs every point as a period of its own", () => {
+    const tiers: Retention = {
+      kind: "tiers",
+      tiers: { daily: 7, weekly: 4, monthly: 0, quarterly: 0, yearly: 0 },
+    };
+    // one run a month for three years: seven days that have any
+    expect(Math.round(keptCount(tiers, 3 * 365, 12 / 365))).toBe(7);
   });
 });
 

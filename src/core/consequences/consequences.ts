@@ -90,15 +90,8 @@ export function consequencesOf(wish: Wish): Consequences {
   const zone = client?.zone ?? providerZone;
   const { when, howLong } = clauses;
   const next = when ? nextRuns(when, zone, now, NEXT_RUNS, { anchor: now }) : [];
-  const week = when
-    ? nextRuns(when, zone, now, WEEK_RUNS_MOST, {
-        anchor: now,
-        until: new Date(now.getTime() + 28 * DAY_MS),
-      })
-    : [];
-  // what comes every minute fills the list before the four weeks are over
-  const span = week.length === WEEK_RUNS_MOST ? (week.at(-1)!.at.getTime() - now.getTime()) / DAY_MS : 28;
-  const runsPerDay = span > 0 ? week.length / span : 0;
+  const { runs: week, days: span } = when ? coming(when, zone, now) : { runs: [], days: 28 };
+  const runsPerDay = week.length / span;
   const spaces =
     howLong && when
       ? HORIZONS.map((days) => ({ days, band: spaceAfter(sources, howLong, runsPerDay, days, now) }))
@@ -123,7 +116,7 @@ export function consequencesOf(wish: Wish): Consequences {
     spaceNow,
     space,
     points,
-    pointsAfterYear: howLong ? Math.round(keptCount(howLong, 365, runsPerDay)) : 0,
+    pointsAfterYear: howLong && when ? afterYear(when, howLong, zone, now, runsPerDay) : 0,
     load: hours.map((share) => ({
       runs: share * sources.length,
       minutes: share * minutes,
@@ -141,6 +134,41 @@ export function consequencesOf(wish: Wish): Consequences {
       space,
     }),
   };
+}
+
+/** Days over which runs are counted, until there are enough of them to tell their pace. */
+const SPANS = [28, 366, 5 * 366] as const;
+const ENOUGH = 12;
+
+/** The coming runs, over as many days as it takes to tell their pace. */
+function coming(when: Clauses["when"], zone: string, now: Date): { runs: readonly Due[]; days: number } {
+  for (const days of SPANS) {
+    const until = new Date(now.getTime() + days * DAY_MS);
+    const runs = nextRuns(when, zone, now, WEEK_RUNS_MOST, { anchor: now, until });
+    // what comes every minute fills the list before the days are over
+    if (runs.length === WEEK_RUNS_MOST)
+      return { runs, days: Math.max(1 / 1440, (runs.at(-1)!.at.getTime() - now.getTime()) / DAY_MS) };
+    if (runs.length >= ENOUGH || days === SPANS.at(-1)) return { runs, days };
+  }
+  return { runs: [], days: SPANS[0] };
+}
+
+/** So many runs of a year are gone through one by one: one in five minutes, nearly. */
+const SIMULATED_MOST = 100_000;
+
+/** How many points there are after a year that begins now with none, as runs and retention would have it. */
+function afterYear(
+  when: Clauses["when"],
+  retention: Clauses["howLong"],
+  zone: string,
+  now: Date,
+  runsPerDay: number,
+): number {
+  if (runsPerDay * 365 > SIMULATED_MOST) return Math.round(keptCount(retention, 365, runsPerDay));
+  const until = new Date(now.getTime() + 365 * DAY_MS);
+  const made = nextRuns(when, zone, now, SIMULATED_MOST + 1000, { anchor: now, until });
+  const points = made.map(({ at }, i) => ({ id: String(i), moment: at }));
+  return decideRetention(points, retention, until, zone).filter((one) => one.keep).length;
 }
 
 const hour = zoned("en-GB", { hour: "2-digit", hourCycle: "h23" });

@@ -19,16 +19,18 @@ export function keptCount(retention: Retention, days: number, runsPerDay: number
     case "first-of":
       return Math.min(made, retention.count, Math.max(1, retention.days * runsPerDay));
     case "tiers": {
+      if (runsPerDay <= 0) return 0;
       let kept = 0;
       let covered = 0;
       for (const tier of ["daily", "weekly", "monthly", "quarterly", "yearly"] as const) {
-        const period = PERIOD_DAYS[tier];
+        // a period without a point does not count: of rare runs each is one of its own
+        const period = Math.max(PERIOD_DAYS[tier], 1 / runsPerDay);
         const reach = retention.tiers[tier] * period;
         if (reach <= covered) continue;
         // what finer tiers keep already stands for the coarser periods too
         const from = Math.min(covered, days);
         const to = Math.min(reach, days);
-        kept += Math.min((to - from) / period, (to - from) * runsPerDay);
+        kept += (to - from) / period;
         covered = reach;
       }
       return Math.min(made, Math.max(Math.min(1, made), kept));

@@ -6,6 +6,7 @@ import { clockMoments, everFires, wallsOf } from "./occurrences";
 import { type Plan, planSentence, shareOf } from "./plan";
 import { formatRule, parseRule, type Rule, type RuleDay, RuleError, ruleSentence, rulesAt } from "./rule";
 import { longestPause, nextRuns, stopsAt } from "./schedule";
+import { shiftRule } from "./shift";
 import type { Weekday } from "./weekday";
 import type { Window } from "./window";
 import { openSpan } from "./windows";
@@ -492,6 +493,40 @@ describe("schedules against a slow reference", () => {
         },
       ),
       { numRuns: 60 },
+    );
+  });
+});
+
+describe("a rule that is moved on the clock", () => {
+  it.each([
+    [rulesAt("23:30"), 60, rulesAt("00:30")],
+    [rulesAt("23:30", [5]), 60, rulesAt("00:30", [6])],
+    [rulesAt("00:15", [1]), -30, rulesAt("23:45", [7])],
+    ["FREQ=DAILY;BYMONTH=12;BYHOUR=20;BYMINUTE=0", 60, "FREQ=DAILY;BYMONTH=12;BYHOUR=21;BYMINUTE=0"],
+  ])("%s by %d", (text, minutes, moved) => {
+    expect(shiftRule(text, minutes)).toBe(formatRule(parseRule(moved)));
+  });
+  it.each([
+    "FREQ=DAILY;BYMONTH=12;BYHOUR=23;BYMINUTE=30",
+    "FREQ=DAILY;BYMONTHDAY=31;BYHOUR=23;BYMINUTE=30",
+    "FREQ=WEEKLY;BYMONTH=3;BYDAY=MO;BYHOUR=23;BYMINUTE=30",
+    "FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=23;BYMINUTE=30",
+  ])("%s does not pass midnight: its day would be another", (text) => {
+    expect(() => shiftRule(text, 60)).toThrow(/past midnight/);
+  });
+  it("runs on the same days as before, a fixed time later", () => {
+    const start = on("2026-11-30T00:00:00Z");
+    fc.assert(
+      fc.property(time, weekdays, fc.integer({ min: -1439, max: 1439 }), (at, days, minutes) => {
+        const before = nextRuns(plan(rulesAt(at, days)), "UTC", start, 20).map((due) => due.at.getTime());
+        const after = nextRuns(
+          plan(shiftRule(rulesAt(at, days), minutes)),
+          "UTC",
+          new Date(start.getTime() + minutes * 60_000),
+          20,
+        ).map((due) => due.at.getTime());
+        expect(after).toEqual(before.map((one) => one + minutes * 60_000));
+      }),
     );
   });
 });
