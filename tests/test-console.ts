@@ -4,7 +4,7 @@ import { mkdirSync, openSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { inject } from "vitest";
-import { insertProvider } from "@/db/clients";
+import { setProvider } from "@/db/clients";
 import { insertPerson, limitToClients } from "@/db/people";
 import { insertToken } from "@/db/sessions";
 import {
@@ -63,7 +63,7 @@ export class TestConsole {
     const token = randomSecret();
     if (!options.empty) {
       await services.db.withScope({ role: "system" }, (tx) =>
-        insertProvider(tx, { name: "Lanternfold", zone: "Europe/London" }),
+        setProvider(tx, { name: "Lanternfold", zone: "Europe/London" }),
       );
     }
     const made = new TestConsole(home, await freePort(), access, services, token, await freePort());

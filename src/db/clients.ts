@@ -87,5 +87,11 @@ export interface Provider {
 }
 export const readProvider = (tx: Tx) =>
   onePlanned<Provider>(tx, "provider", "select name, zone from provider");
-export const insertProvider = (tx: Tx, provider: Provider) =>
-  change(tx, "insert into provider (name, zone) values ($1, $2)", [provider.name, provider.zone]);
+/** Says who the provider is; one that an adopted depot made up is renamed so. */
+export const setProvider = (tx: Tx, provider: Provider) =>
+  change(
+    tx,
+    `insert into provider (name, zone) values ($1, $2)
+     on conflict (only_one) do update set name = excluded.name, zone = excluded.zone`,
+    [provider.name, provider.zone],
+  );

@@ -1,5 +1,5 @@
 import { AsyncLocalStorage } from "node:async_hooks";
-import type { Tx } from "./scope";
+import type pg from "pg";
 
 /** The request with an Idempotency-Key in which a transaction runs. */
 interface Keyed {
@@ -13,7 +13,7 @@ export const withIdempotency = <T>(keyed: Keyed, work: () => Promise<T>): Promis
   current.run(keyed, work);
 
 /** Before a commit: the note and the change become durable together. */
-export async function noteCommitted(tx: Tx): Promise<void> {
+export async function noteCommitted(tx: Pick<pg.PoolClient, "query">): Promise<void> {
   const keyed = current.getStore();
   if (!keyed) return;
   await tx.query("select note_committed($1, $2) where pg_current_xact_id_if_assigned() is not null", [

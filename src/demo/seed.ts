@@ -8,7 +8,7 @@ import { doJob } from "@/agent/work";
 import { operations } from "@/app/api/operations";
 import type { ClientRole } from "@/core/rights/rights";
 import type { Statement } from "@/core/statement/statement";
-import { insertProvider, listClients } from "@/db/clients";
+import { listClients, setProvider } from "@/db/clients";
 import { type Machine, machineById } from "@/db/machines";
 import { insertPerson, limitToClients, type Person, personById, setPassword } from "@/db/people";
 import { one } from "@/db/scope";
@@ -250,7 +250,7 @@ class Seeding {
 
   private async makeStaff(): Promise<SeededPerson[]> {
     const shown: SeededPerson[] = [];
-    await this.services.db.withScope({ role: "system" }, (tx) => insertProvider(tx, PROVIDER));
+    await this.services.db.withScope({ role: "system" }, (tx) => setProvider(tx, PROVIDER));
     for (const { clients, ...staff } of STAFF) {
       const password = randomSecret(12);
       const id = randomUUID();

@@ -8,12 +8,12 @@ import {
   type Client,
   clientBySlug,
   insertClient,
-  insertProvider,
   insertSite,
   listClients,
   listSites,
   NO_LIMITS,
   readProvider,
+  setProvider,
 } from "@/db/clients";
 import { insertCopy } from "@/db/copies";
 import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/db/depots";
@@ -29,10 +29,11 @@ import type { Services } from "@/server/services";
 import { keyContext } from "@/server/space-readers";
 import { record } from "@/server/who";
 import { deriveStoreKeys } from "@/store/keys";
-import { DEPOT_FILE, lastPart, packName, pointsOf, SPACES } from "@/store/layout";
+import { DEPOT_FILE, lastPart, packName, packsOf } from "@/store/layout";
+import { type OpenedPoint, openSpaces } from "@/store/opened-points";
 import { openPack } from "@/store/pack";
 import type { Place } from "@/store/places/place";
-import { openPoint, type PointContent } from "@/store/point";
+import type { PointContent } from "@/store/point";
 import { FORMAT_VERSION } from "@/store/sealing";
 import { fingerprintOf } from "@/store/wrapping";
 import type { NamedPlace } from "./depot-place";
@@ -52,12 +53,8 @@ export interface Adopted {
   readonly packs: number;
   readonly chunks: number;
   readonly passedOver: number;
-}
-
-interface FoundPoint {
-  readonly id: Buffer;
-  readonly size: number;
-  readonly content: PointContent;
+  /** Recovery points that do not open. */
+  readonly damaged: number;
 }
 
 const AT_ONCE = 8;
@@ -83,16 +80,12 @@ export async function adopt(services: Services, dataKey: Buffer, options: AdoptO
     throw new CodedError("depot.not-a-depot", `there is no ${DEPOT_FILE} at ${options.place.path}`);
   if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
   const keys = deriveStoreKeys(dataKey);
-  const spaces = new Map<string, { points: string[]; packs: string[] }>();
-  for await (const name of place.list(SPACES)) {
-    const [, space, shelf] = name.split("/") as [string, string, string];
-    const found = spaces.get(space) ?? { points: [], packs: [] };
-    (shelf === "points" ? found.points : found.packs).push(lastPart(name));
-    spaces.set(space, found);
-  }
-  for (const [spaceId, { points, packs }] of spaces) {
-    const opened = await openPoints(place, spaceId, points, keys, options.say);
-    if (opened.length === 0) continue;
+  const { spaces } = await openSpaces(place, keys);
+  for (const { spaceId, points: opened, damaged } of spaces) {
+    for (const { id, why } of damaged)
+      options.say(`Recovery point ${id} is damaged and was skipped: ${why}.`);
+    const packs: string[] = [];
+    for await (const name of place.list(packsOf(spaceId))) packs.push(lastPart(name));
     options.say(`Space ${spaceId}: ${opened.length} recovery points, ${packs.length} packs.`);
     const catalogue = await services.db.withScope({ role: "system" }, (tx) =>
       writeCatalogue(services, tx, described.id, spaceId, opened, dataKey, options),
@@ -111,32 +104,15 @@ export async function adopt(services: Services, dataKey: Buffer, options: AdoptO
         },
       ),
     );
-    return { client: catalogue.client.name, sources: catalogue.sources, points: opened.length, ...index };
+    return {
+      client: catalogue.client.name,
+      sources: catalogue.sources,
+      points: opened.length,
+      damaged: damaged.length,
+      ...index,
+    };
   }
   throw new CodedError("store.wrong-key", "it opens no recovery point of this depot");
-}
-
-async function openPoints(
-  place: Place,
-  spaceId: string,
-  ids: readonly string[],
-  keys: ReturnType<typeof deriveStoreKeys>,
-  say: (line: string) => void,
-): Promise<FoundPoint[]> {
-  const opened: FoundPoint[] = [];
-  for (const id of ids) {
-    try {
-      const name = `${pointsOf(spaceId)}${id}`;
-      const size = await place.size(name);
-      opened.push({ size, ...openPoint(keys, await place.read(name, 0, size)) });
-    } catch (error) {
-      if (!(error instanceof CodedError)) throw error;
-      // the first one that does not open means another client's space; a later one is damaged
-      if (opened.length === 0 && error.code === "store.wrong-key") return [];
-      say(`Point ${id} is passed over: ${error.message}`);
-    }
-  }
-  return opened.sort((a, b) => a.content.moment - b.content.moment);
 }
 
 /** Client, sites, depot, grant, key, sources, policies, points: in one transaction, all or nothing. */
@@ -145,7 +121,7 @@ async function writeCatalogue(
   tx: Tx,
   depotId: string,
   spaceId: string,
-  points: readonly FoundPoint[],
+  points: readonly OpenedPoint[],
   dataKey: Buffer,
   options: AdoptOptions,
 ): Promise<{ client: Client; depot: string; sources: number }> {
@@ -217,7 +193,7 @@ async function clientOf(
   dataKey: Buffer,
   now: Date,
 ): Promise<Client> {
-  if (!(await readProvider(tx))) await insertProvider(tx, { name: "Adopted provider", zone: "UTC" });
+  if (!(await readProvider(tx))) await setProvider(tx, { name: "Adopted provider", zone: "UTC" });
   for (const client of await listClients(tx)) {
     const key = await clientKey(tx, client.id);
     if (key?.sealed && key.fingerprint === fingerprintOf(dataKey)) return client;
@@ -397,7 +373,7 @@ async function indexPacks(
       } catch (error) {
         if (!(error instanceof CodedError)) throw error;
         done.passedOver += 1;
-        say(`Pack ${packId} is passed over: ${error.message}`);
+        say(`Pack ${packId} is damaged and was skipped: ${error.message}.`);
       }
       if (gathered.length < PACKS_TOGETHER && chunks < CHUNKS_TOGETHER) continue;
       await store(gathered);

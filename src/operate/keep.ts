@@ -12,10 +12,11 @@ import { readSettings } from "@/server/settings";
 import { restoreFiles } from "@/sources/files/writer";
 import { fileBytes, findEntry, findFolder, folderEntries } from "@/store/browse";
 import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
-import { DEPOT_FILE, lastPart, packName, packsOf, SPACES } from "@/store/layout";
+import { DEPOT_FILE, lastPart, packName, packsOf } from "@/store/layout";
+import { openSpaces } from "@/store/opened-points";
 import { openPack } from "@/store/pack";
 import type { Place } from "@/store/places/place";
-import { openPoint, type PointContent } from "@/store/point";
+import type { PointContent } from "@/store/point";
 import { StoreReader } from "@/store/reader";
 import { FORMAT_VERSION } from "@/store/sealing";
 import { byteString, idKey, showBytes } from "@/store/tree";
@@ -25,7 +26,9 @@ import { changeMasterKey } from "./master-key";
 import { resetSignIn } from "./reset-sign-in";
 
 /** The operator's commands. `keep open` needs a depot and a key: no database, no console. */
-const program = new Command("keep").description("Deep Keep's commands for the operator");
+const program = new Command("keep").description(
+  "Deep Keep's commands for the operator. Exit codes: 0 done, 1 failed, 3 done, but something could not be read.",
+);
 
 interface Found {
   readonly spaceId: string;
@@ -45,31 +48,25 @@ function readDataKey(options: { key?: string; keyFile?: string }): Buffer {
 const readKey = (options: { key?: string; keyFile?: string }): StoreKeys =>
   deriveStoreKeys(readDataKey(options));
 
+/** Something could not be read; the rest was. */
+const SOME_MISSING = 3;
+
 /** Points that the key opens, newest first. Throws when the folder is no depot or the key opens nothing in it. */
 async function findPoints({ place, path }: NamedPlace, keys: StoreKeys): Promise<Found[]> {
   const described = await readDescription(place);
   if (!described) throw new CodedError("depot.not-a-depot", `there is no ${DEPOT_FILE} at ${path}`);
   if (described.version > FORMAT_VERSION) throw new CodedError("depot.newer", `format ${described.version}`);
-  const found: Found[] = [];
-  let refused = 0;
-  const foreign = new Set<string>(); // another client's space
-  for await (const name of place.list(SPACES)) {
-    const [, spaceId, shelf] = name.split("/") as [string, string, string];
-    if (shelf !== "points" || foreign.has(spaceId)) continue;
-    try {
-      const { id, content } = openPoint(keys, await place.read(name, 0, await place.size(name)));
-      found.push({ spaceId, id: id.toString("hex"), content });
-    } catch (error) {
-      if (!(error instanceof CodedError)) throw error;
-      if (error.code !== "store.wrong-key") console.error(`${name}: ${error.message}`);
-      refused += 1;
-      if (error.code === "store.wrong-key" && found.every((point) => point.spaceId !== spaceId))
-        foreign.add(spaceId);
+  const { spaces, foreign } = await openSpaces(place, keys);
+  const found = spaces.flatMap(({ spaceId, points, damaged }) => {
+    for (const { id, why } of damaged) {
+      console.error(`Recovery point ${id} is damaged: ${why}.`);
+      process.exitCode = SOME_MISSING;
     }
-  }
+    return points.map(({ id, content }) => ({ spaceId, id: id.toString("hex"), content }));
+  });
   if (found.length === 0)
-    throw refused
-      ? new CodedError("store.wrong-key", "it opens no recovery point of this depot")
+    throw foreign
+      ? new CodedError("store.wrong-key", "the key opens no recovery point of this depot")
       : new CodedError("not-found", "this depot holds no recovery point");
   return found.sort((a, b) => b.content.moment - a.content.moment);
 }
@@ -88,7 +85,8 @@ async function readerOf(place: Place, spaceId: string, keys: StoreKeys): Promise
       const pack = await openPack(keys, Buffer.from(packId, "hex"), await bytesOf(packId));
       for (const block of pack.blocks) for (const id of block.ids) index.set(idKey(id), packId);
     } catch (error) {
-      console.error(`Pack ${packId} is passed over: ${(error as Error).message}`);
+      console.error(`Pack ${packId} is damaged and was skipped: ${(error as Error).message}.`);
+      process.exitCode = SOME_MISSING;
     }
   }
   return new StoreReader(keys, {
@@ -108,16 +106,44 @@ interface CommonOptions extends PlaceOptions {
   key?: string;
   keyFile?: string;
   point?: string;
+  source?: string;
 }
 
-async function choose(options: CommonOptions) {
+/**
+ * The newest point that has a path: of the points that `--point` and `--source` leave. Throws `not-found` where none has it.
+ */
+async function choose(options: CommonOptions, path: string) {
   const keys = readKey(options);
   const named = namedPlace(options);
-  const points = await findPoints(named, keys);
-  const wanted = options.point?.toLowerCase();
-  const point = wanted ? points.find((one) => one.id.startsWith(wanted)) : points[0]!;
-  if (!point) throw new CodedError("not-found", `no recovery point begins with ${options.point}`);
-  return { point, reader: await readerOf(named.place, point.spaceId, keys) };
+  const points = (await findPoints(named, keys)).filter(
+    ({ id, content }) =>
+      (!options.point || id.startsWith(options.point.toLowerCase())) &&
+      (!options.source || content.sourceName.toLowerCase().startsWith(options.source.toLowerCase())),
+  );
+  if (points.length === 0)
+    throw new CodedError(
+      "not-found",
+      "no recovery point matches --point and --source; list them with: keep open points",
+    );
+  const readers = new Map<string, StoreReader>();
+  for (const point of points) {
+    const reader = readers.get(point.spaceId) ?? (await readerOf(named.place, point.spaceId, keys));
+    readers.set(point.spaceId, reader);
+    const there =
+      path === "/" ||
+      (await findEntry(reader, point.content.root, byteString(path)).catch((error) => {
+        // a damaged tree says nothing about older ones
+        if (!(error instanceof CodedError)) throw error;
+        console.error(`Recovery point ${point.id} cannot be searched: ${error.message}.`);
+        process.exitCode = SOME_MISSING;
+        return null;
+      }));
+    if (there) return { point, reader };
+  }
+  throw new CodedError(
+    "not-found",
+    `${path} is in none of ${points.length} recovery points; list a folder with: keep open list --source NAME`,
+  );
 }
 
 common(open.command("points").description("list the recovery points that the key opens")).action(
@@ -131,10 +157,11 @@ common(open.command("points").description("list the recovery points that the key
 );
 
 common(open.command("list").description("list a folder of a recovery point"))
-  .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
+  .option("--point <id>", "the point, or the first digits of its id (default: the newest that has the path)")
+  .option("--source <name>", "points of this source, or of those whose name begins so")
   .argument("[path]", "the folder", "/")
   .action(async (path: string, options: CommonOptions) => {
-    const { point, reader } = await choose(options);
+    const { point, reader } = await choose(options, path);
     const node = await findFolder(reader, point.content.root, byteString(path));
     if (!node) throw new CodedError("not-found", path);
     for await (const entry of folderEntries(reader, node)) {
@@ -150,11 +177,12 @@ common(
     .command("extract")
     .description("take a file or folder out, to a folder or (one file) to a file or standard output"),
 )
-  .option("--point <id>", "the point, or the first digits of its id (default: the newest)")
+  .option("--point <id>", "the point, or the first digits of its id (default: the newest that has the path)")
+  .option("--source <name>", "points of this source, or of those whose name begins so")
   .requiredOption("--to <target>", "folder to restore into, or - for standard output (one file)")
   .argument("<path>", "what to take out")
   .action(async (path: string, options: CommonOptions & { to: string }) => {
-    const { point, reader } = await choose(options);
+    const { point, reader } = await choose(options, path);
     if (options.to === "-") {
       const entry = await findEntry(reader, point.content.root, byteString(path));
       if (entry?.type !== "file")
@@ -183,14 +211,18 @@ common(
         machineRoot: options.to,
         folder: "/",
         clash: "keep-both",
-        note: (code, at, message) => console.error(`${code} ${at}: ${message}`),
+        note: (code, at, message) => {
+          console.error(`${code} ${at}: ${message}`);
+          if (code !== "file.special") process.exitCode = SOME_MISSING;
+        },
         progress: { items: 0, bytes: 0 },
         signal: new AbortController().signal,
       },
     );
     console.log(
-      `${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}`,
+      `${figures.files} files, ${figures.folders} folders, ${figures.links} links; ${formatBytes(figures.bytes)} in ${options.to}, from ${point.content.sourceName}, ${new Date(point.content.moment).toISOString()}`,
     );
+    if (process.exitCode === SOME_MISSING) console.error("Not everything could be restored; see above.");
   });
 
 common(
@@ -215,8 +247,9 @@ common(
         say: (line) => console.log(line),
       });
       console.log(
-        `${made.client}: ${made.sources} sources, ${made.points} recovery points, ${made.packs} packs with ${made.chunks} chunks, ${made.passedOver} passed over; ${((performance.now() - started) / 1000).toFixed(1)} s`,
+        `${made.client}: ${made.sources} sources, ${made.points} recovery points, ${made.packs} packs with ${made.chunks} chunks; damaged and skipped: ${made.damaged} points, ${made.passedOver} packs; ${((performance.now() - started) / 1000).toFixed(1)} s`,
       );
+      if (made.damaged + made.passedOver > 0) process.exitCode = SOME_MISSING;
     } finally {
       await services.db.end();
     }

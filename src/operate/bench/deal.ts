@@ -4,7 +4,7 @@ import { mkdirSync, openSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { operations } from "@/app/api/operations";
-import { insertProvider } from "@/db/clients";
+import { setProvider } from "@/db/clients";
 import { insertPerson, type Person, personById } from "@/db/people";
 import { all, one } from "@/db/scope";
 import { makeContext } from "@/server/api/operation";
@@ -39,7 +39,7 @@ async function prepare(services: Services, folder: string, runs: number) {
   const server = new MailServer(world);
   const address = await server.listen();
   const owner: Person = await services.db.withScope(system, async (tx) => {
-    await insertProvider(tx, { name: "Lanternfold", zone: "Europe/London" });
+    await setProvider(tx, { name: "Lanternfold", zone: "Europe/London" });
     const person = { id: randomUUID(), clientId: null, email: "owner@lanternfold.example", name: "Owner" };
     await insertPerson(tx, { ...person, role: "owner" }, null, services.now());
     return (await personById(tx, person.id))!;

@@ -3,7 +3,7 @@ import { z } from "zod";
 import { zoneSchema } from "@/core/policy/zone";
 import { PROVIDER_ROLES } from "@/core/rights/rights";
 import { lockInTx } from "@/db/advisory-locks";
-import { insertProvider } from "@/db/clients";
+import { setProvider } from "@/db/clients";
 import { takeLoansBack } from "@/db/keys";
 import { countPeople, insertPerson, personById, setFactorRoles, setPassword, signInRow } from "@/db/people";
 import { endSessions, endTokens, invitationById, takeInvitation } from "@/db/sessions";
@@ -109,7 +109,7 @@ export const people = [
         await lockInTx(tx, "firstOwner");
         if ((await countPeople(tx)) > 0)
           throw new Problem("request.conflict", "This console has an owner already. Sign in.");
-        await insertProvider(tx, { name: body.provider, zone: body.zone });
+        await setProvider(tx, { name: body.provider, zone: body.zone });
         await insertPerson(
           tx,
           { id: randomUUID(), clientId: null, email: body.email, name: body.name, role: "owner" },
