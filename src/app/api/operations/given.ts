@@ -10,7 +10,7 @@ import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/giv
 import { stopRun } from "@/runs/request";
 import { allGiven, shownAsk } from "@/server/all-given";
 import { type Context, operation } from "@/server/api/operation";
-import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
+import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
 import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/given";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
 import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";

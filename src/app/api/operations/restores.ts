@@ -8,7 +8,7 @@ import { change } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
-import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive-desk";
+import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
 import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
 import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
 import { pathFromText } from "@/server/path-text";

@@ -1,13 +1,13 @@
-import { once } from "node:events";
-import { Readable, Transform, type TransformCallback } from "node:stream";
-import archiver from "archiver";
-import tar from "tar-stream";
+import { type Readable, Transform, type TransformCallback } from "node:stream";
 import type { Point } from "@/db/points";
 import { fileBytes, findEntry, type Walked, walkTree } from "@/store/browse";
 import type { ChunkReader } from "@/store/reader";
-import { type ByteString, type Entry, showBytes } from "@/store/tree";
-import { notFound } from "./problem";
-import type { Services } from "./services";
+import { type ByteString, byteString, type Entry } from "@/store/tree";
+import { notFound } from "../problem";
+import type { Services } from "../services";
+import { ArchiveNames } from "./names";
+import { contentLength, padded, sparseMap, TAR_END, type TarMember, tarHeader } from "./tar-headers";
+import { ZipWriter } from "./zip-writer";
 
 export type ArchiveFormat = "zip" | "tar";
 
@@ -20,28 +20,43 @@ export interface ArchiveItem {
 
 interface ArchiveEntry extends Walked {
   readonly reader: ChunkReader;
-  /** Name inside the archive: relative, without `..`. */
+  /** Name inside the archive: relative, without `..`; of a TAR a byte string. */
   readonly name: string;
+  readonly pointKey: string;
 }
 
-/** Everything that goes into the archive. Names that are no UTF-8 are written with `\xHH`. */
-async function* entriesOf(services: Services, items: readonly ArchiveItem[]): AsyncGenerator<ArchiveEntry> {
+/** Everything that goes into the archive. */
+async function* entriesOf(
+  services: Services,
+  items: readonly ArchiveItem[],
+  format: ArchiveFormat,
+): AsyncGenerator<ArchiveEntry> {
+  const names = new ArchiveNames(format === "zip");
   const taken = new Set<string>();
   for (const { point, path, label } of items) {
     const reader = await services.spaces.ofPoint(point);
-    const last = path === "/" ? "" : showBytes(path.slice(path.lastIndexOf("/") + 1));
-    let top = last;
-    for (let number = 1; taken.has(top); number += 1)
-      top = `${label}${number > 1 ? ` ${number}` : ""}/${last}`;
+    const last = path === "/" ? "" : path.slice(path.lastIndexOf("/") + 1);
+    let top = last === "" ? "" : names.name("", last);
+    for (let number = 1; taken.has(top); number += 1) {
+      const folder = names.name("", byteString(`${label}${number > 1 ? ` ${number}` : ""}`));
+      top = last === "" ? folder : names.name(folder, last);
+    }
     taken.add(top);
+    // of hard links the first member has the content; those of another point are other files
+    const pointKey = point.id.toString("hex");
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
-    if (entry) yield { reader, path, entry, name: top };
+    if (entry) yield { reader, path, entry, name: top, pointKey };
     const node = entry ? entry.node : point.root;
     if (!node) continue;
+    // where each folder on the way lies in the archive, by how deep it is
+    const folders: string[] = [top];
     for await (const walked of walkTree(reader, node, path)) {
-      const below = showBytes(walked.path.slice(path === "/" ? 1 : path.length + 1));
-      yield { reader, ...walked, name: top ? `${top}/${below}` : below };
+      const below = walked.path.slice(path === "/" ? 1 : path.length + 1);
+      const parts = below.split("/");
+      const name = names.name(folders[parts.length - 1] ?? "", parts.at(-1)!);
+      folders[parts.length] = name;
+      yield { reader, ...walked, name, pointKey };
     }
   }
 }
@@ -68,8 +83,13 @@ async function inTurn<T>(work: () => Promise<T>): Promise<T> {
   }
 }
 
-async function* piecesInTurn(reader: ChunkReader, entry: Walked["entry"]): AsyncGenerator<Buffer> {
-  const pieces = fileBytes(reader, entry);
+async function* piecesInTurn(
+  reader: ChunkReader,
+  entry: Walked["entry"],
+  from = 0,
+  before = Number.POSITIVE_INFINITY,
+): AsyncGenerator<Buffer> {
+  const pieces = fileBytes(reader, entry, from, before);
   for (;;) {
     const piece = await inTurn(() => pieces.next());
     if (piece.done) return;
@@ -133,8 +153,8 @@ export async function archiveLength(
 ): Promise<number> {
   if (format === "tar") {
     let length = TAR_END;
-    for await (const { entry, name } of entriesOf(services, items))
-      length += (await tarHeader(entry, name)).length + padded(contentLength(entry));
+    for await (const { member } of tarMembers(services, items))
+      length += tarHeader(member).length + padded(contentLength(member));
     return length;
   }
   const output = new Cut({ from: 0, to: 0 });
@@ -143,34 +163,28 @@ export async function archiveLength(
   return output.passed;
 }
 
-const secondsOf = (mtime: bigint): Date => new Date(Number(mtime / 1_000_000n));
-const contentLength = (entry: Entry): number => (entry.type === "file" ? (entry.size ?? 0) : 0);
+/** Members of a TAR: a file that was written under another name already is a hard link to that. */
+async function* tarMembers(
+  services: Services,
+  items: readonly ArchiveItem[],
+): AsyncGenerator<ArchiveEntry & { readonly member: TarMember }> {
+  const firstNames = new Map<string, Buffer>();
+  for await (const one of entriesOf(services, items, "tar")) {
+    const { entry, pointKey } = one;
+    const name = Buffer.from(one.name, "latin1");
+    const same = entry.type === "file" && entry.sameFile ? `${pointKey} ${entry.sameFile}` : null;
+    const sameAs = same === null ? undefined : firstNames.get(same);
+    if (same !== null && !sameAs) firstNames.set(same, name);
+    yield { ...one, member: { name, entry, sameAs } };
+  }
+}
 
-/** A TAR is made of blocks of so many bytes, and ends with two that are empty. */
-const TAR_BLOCK = 512;
-const TAR_END = 2 * TAR_BLOCK;
-const padded = (bytes: number): number => Math.ceil(bytes / TAR_BLOCK) * TAR_BLOCK;
-
-/** What stands before the content of an entry: its header, and what does not fit into one. */
-async function tarHeader(entry: Entry, name: string): Promise<Buffer> {
-  const pack = tar.pack();
-  const header = {
-    name: entry.type === "folder" ? `${name}/` : name,
-    mode: entry.mode,
-    uid: entry.uid,
-    gid: entry.gid,
-    mtime: secondsOf(entry.mtime),
-    size: contentLength(entry),
-  };
-  if (entry.type === "folder") pack.entry({ ...header, type: "directory" });
-  else if (entry.type === "link")
-    pack.entry({ ...header, type: "symlink", linkname: showBytes(entry.target!) });
-  else pack.entry({ ...header, type: "file" });
-  await once(pack, "readable");
-  const parts: Buffer[] = [];
-  for (let bytes = pack.read(); bytes; bytes = pack.read()) parts.push(bytes as Buffer);
-  pack.destroy();
-  return Buffer.concat(parts);
+/** The bytes that a TAR holds of a file: of one with holes what is between them. */
+async function* tarContent(reader: ChunkReader, entry: Entry): AsyncGenerator<Buffer> {
+  const map = sparseMap(entry);
+  if (!map) return yield* piecesInTurn(reader, entry);
+  for (const [offset, length] of map)
+    if (length > 0) yield* piecesInTurn(reader, entry, offset, offset + length);
 }
 
 const BROKEN = "the download was broken off";
@@ -193,16 +207,16 @@ async function writeTar(
     at += bytes;
     output.passed += bytes;
   };
-  for await (const { reader, entry, name } of entriesOf(services, items)) {
+  for await (const { reader, entry, member } of tarMembers(services, items)) {
     if (at >= to) break;
-    await write(await tarHeader(entry, name));
-    const length = contentLength(entry);
+    await write(tarHeader(member));
+    const length = contentLength(member);
     if (at + padded(length) <= from) {
       step(padded(length));
       continue;
     }
     if (length > 0)
-      for await (const part of piecesInTurn(reader, entry)) {
+      for await (const part of tarContent(reader, entry)) {
         await write(part);
         result.bytes += part.length;
       }
@@ -235,52 +249,34 @@ async function writeZip(
   output: Cut,
   result: ArchiveResult,
 ): Promise<void> {
-  const zip = archiver("zip", { zlib: { level: 1 }, forceZip64: false });
-  let failure: unknown = null;
-  zip.on("error", (error) => {
-    failure = error;
+  const zip = new ZipWriter(async (bytes) => {
+    if (output.destroyed) throw new Error(BROKEN);
+    if (!output.write(bytes)) await drained(output);
   });
-  output.once("close", () => zip.abort());
-  const piped = new Promise<void>((resolve, reject) => {
+  for await (const { reader, entry, name } of entriesOf(services, items, "zip")) {
+    const target = entry.type === "link" ? Buffer.from(entry.target!, "latin1") : null;
+    const member = {
+      name,
+      type: entry.type,
+      mode: entry.mode,
+      mtime: new Date(Number(entry.mtime / 1_000_000n)),
+      size: target?.length ?? entry.size ?? 0,
+    };
+    if (target) await zip.add(member, [target]);
+    else if (entry.type === "folder") await zip.add(member);
+    else {
+      await zip.add(member, counted(reader, entry, result));
+      result.files += 1;
+    }
+  }
+  await zip.end();
+  await new Promise<void>((resolve, reject) => {
     output
       .once("finish", resolve)
       .once("error", reject)
       .once("close", () => reject(new Error(BROKEN)));
+    output.end();
   });
-  piped.catch(() => {});
-  zip.pipe(output);
-  for await (const { reader, entry, name } of entriesOf(services, items)) {
-    if (failure || output.destroyed) throw failure ?? new Error(BROKEN);
-    const data = { name, date: secondsOf(entry.mtime), mode: entry.mode };
-    if (entry.type === "folder") zip.append("", { ...data, name: `${name}/` });
-    else if (entry.type === "link") zip.symlink(name, showBytes(entry.target!), entry.mode);
-    else {
-      // one file after another: the archive never holds more than one open stream
-      const watch = new AbortController();
-      const written = new Promise<void>((resolve, reject) => {
-        const once = { signal: watch.signal };
-        addAbortable(zip, "entry", () => resolve(), once);
-        addAbortable(zip, "error", reject, once);
-        addAbortable(output, "close", () => reject(new Error(BROKEN)), once);
-      });
-      zip.append(Readable.from(counted(reader, entry, result), { objectMode: false }), data);
-      await written.finally(() => watch.abort());
-      result.files += 1;
-    }
-  }
-  await zip.finalize();
-  await piped;
-}
-
-/** Hears an event until a signal says that it is over: thousands of files come by, and none may leave a listener. */
-function addAbortable(
-  from: NodeJS.EventEmitter,
-  event: string,
-  hear: (value: never) => void,
-  { signal }: { signal: AbortSignal },
-): void {
-  from.on(event, hear as () => void);
-  signal.addEventListener("abort", () => from.off(event, hear as () => void), { once: true });
 }
 
 async function* counted(

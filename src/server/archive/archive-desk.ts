@@ -7,10 +7,10 @@ import { endRun, insertRun } from "@/db/runs";
 import { change, one, type Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import type { ByteString } from "@/store/tree";
-import type { Context } from "./api/operation";
+import type { Context } from "../api/operation";
+import { momentLabel } from "../moment-label";
+import { notFound } from "../problem";
 import { type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
-import { momentLabel } from "./moment-label";
-import { notFound } from "./problem";
 
 /**
  * Downloads: prepared as a basket, fetched once or more by the person who prepared them. One that broke off goes on where
