@@ -19,10 +19,10 @@ export function describeTree(root: string): string[] {
       if (stats.isSymbolicLink()) content = `-> ${readlinkSync(child, { encoding: "latin1" })}`;
       else if (stats.isFile()) {
         content = `${stats.size} ${createHash("sha1").update(readFileSync(child)).digest("hex")}`;
-        if (stats.nlink > 1n) {
-          content += ` same as ${firstNames.get(stats.ino) ?? label}`;
-          if (!firstNames.has(stats.ino)) firstNames.set(stats.ino, label);
-        }
+      }
+      if (!stats.isDirectory() && stats.nlink > 1n) {
+        content += ` same as ${firstNames.get(stats.ino) ?? label}`;
+        if (!firstNames.has(stats.ino)) firstNames.set(stats.ino, label);
       }
       const xattrs = readXattrs(child).map(([key, value]) => `${key}=${value.toString("hex")}`);
       lines.push(

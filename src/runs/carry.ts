@@ -1,3 +1,4 @@
+import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
 import { absenceNow } from "@/db/absences";
 import { packExists } from "@/db/chunks";
@@ -12,7 +13,7 @@ import {
 } from "@/db/copies";
 import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
 import { notify } from "@/db/notify";
-import { announceObject, settleObject, withdrawObject } from "@/db/pending-objects";
+import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/pending-objects";
 import { holdPlacedPoint } from "@/db/points";
 import { markCaughtUp } from "@/db/run-depots";
 import { holdWriter } from "@/db/writers";
@@ -91,9 +92,7 @@ async function carryAsWriter(services: Services, ends: Ends, writerId: string): 
   for (const point of points) {
     const id = point.id.toString("hex");
     const pending = { spaceId: to.spaceId, object: "point", id: point.id } as const;
-    await services.db.withScope(system, (tx) =>
-      announceObject(tx, pending, to.clientId, { writerId }, services.now()),
-    );
+    await announced(services, pending, to.clientId, writerId);
     const put = await putOnce(
       target,
       pointName(to.spaceId, id),
@@ -168,9 +167,7 @@ async function carryPacks(
     for (const pack of packs) {
       const id = pack.id.toString("hex");
       const pending = { spaceId: to.spaceId, object: "pack", id: pack.id } as const;
-      await services.db.withScope(system, (tx) =>
-        announceObject(tx, pending, to.clientId, { writerId }, services.now()),
-      );
+      if (!(await announced(services, pending, to.clientId, writerId))) break;
       try {
         const content = rangesOf(source, packName(from.spaceId, id), pack.size);
         await putOnce(target, packName(to.spaceId, id), content, lock);
@@ -198,6 +195,34 @@ async function carryPacks(
         if (!lock) await target.remove(packName(to.spaceId, id));
         throw new CodedError(taken === "quota" ? "depot.quota" : "depot.full", toDepot.name);
       }
+    }
+  }
+}
+
+/** So long a carry waits for another job to write or remove the same object; the queue starts it again after that. */
+const OTHERS_MS = 3000;
+
+/**
+ * Announces an object, waiting for another job that is at it. False when one was: it may be there by now. Throws
+ * `request.conflict` when that job does not end in time.
+ */
+async function announced(
+  services: Services,
+  pending: PendingObject,
+  clientId: string,
+  writerId: string,
+): Promise<boolean> {
+  const until = performance.now() + OTHERS_MS;
+  for (let first = true; ; first = false) {
+    try {
+      await services.db.withScope({ role: "system" }, (tx) =>
+        announceObject(tx, pending, clientId, { writerId }, services.now()),
+      );
+      return first;
+    } catch (error) {
+      const busy = error instanceof CodedError && error.code === "request.conflict";
+      if (!busy || performance.now() > until) throw error;
+      await sleep(100);
     }
   }
 }

@@ -229,7 +229,11 @@ export async function versionsOf(
   }));
 }
 
-/** How much a set of paths holds. */
+/** What a file takes where it is restored: holes take nothing. */
+const bytesOnDisk = ({ size, extents }: Entry): number =>
+  extents ? extents.reduce((sum, [, length]) => sum + length, 0) : (size ?? 0);
+
+/** How much a set of paths holds: the room that it takes where it is restored. */
 export async function weigh(
   services: Services,
   items: readonly { point: Point; path: ByteString }[],
@@ -241,11 +245,14 @@ export async function weigh(
     const reader = readers[i]!;
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
+    const counted = new Set<string>();
     const count = (one: Entry) => {
-      if (one.type === "file") {
-        files += 1;
-        bytes += one.size ?? 0;
-      }
+      if (one.type !== "file") return;
+      files += 1;
+      // several names of one file are written once
+      if (one.sameFile && counted.has(one.sameFile)) return;
+      if (one.sameFile) counted.add(one.sameFile);
+      bytes += bytesOnDisk(one);
     };
     if (entry) count(entry);
     const node = entry ? entry.node : point.root;

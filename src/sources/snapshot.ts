@@ -370,7 +370,10 @@ class Snapshot {
     try {
       const target = reader.target(path);
       const facts = metadata(item, reader.xattrs(path), folder.listedAt);
-      folder.fill(folder.expect(item.name), encodeEntry({ ...facts, type: "link", target }));
+      folder.fill(
+        folder.expect(item.name),
+        encodeEntry({ ...facts, type: "link", target, sameFile: item.sameFile }),
+      );
     } catch (error) {
       this.problem(path, error);
     }

@@ -22,7 +22,9 @@ export function refusalOf({
   method = "GET",
   url = "/",
 }: Pick<IncomingMessage, "method" | "url">): Refusal | null {
-  if (!url.startsWith("/viewings/") && !METHODS.has(method))
+  // the viewer has methods of its own, and names of files in any bytes
+  if (url.startsWith("/viewings/")) return null;
+  if (!METHODS.has(method))
     return refusal(405, "request.method", "Method not allowed", { allow: [...METHODS].join(", ") });
   try {
     decodeURIComponent(url.replace(/\?.*$/s, ""));

@@ -71,7 +71,7 @@ describe("something is eating the files of a machine", () => {
 
   it("is over when somebody says so, and the trail has who", async () => {
     await open("/all/watch");
-    await press(browser, "It was us, or it is dealt with");
+    await press(browser, "Dismiss alarm (expected change, or resolved)");
     await until(async () => {
       const { causes } = await console_.ok<{ causes: { kind: string }[] }>("GET", "/watch");
       return !causes.some(({ kind }) => kind === "burst");

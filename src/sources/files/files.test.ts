@@ -58,6 +58,10 @@ function awkwardTree(): string {
   linkSync(join(root, "plain/letter.txt"), join(root, "plain/same letter.txt"));
   symlinkSync("letter.txt", join(root, "plain/link"));
   symlinkSync("/nowhere/at all", join(root, "plain/dangling"));
+  linkSync(join(root, "plain/dangling"), join(root, "plain/same dangling"));
+  // somebody's own folder that is called as ours at the top of a volume
+  mkdirSync(join(root, "plain/.deep-keep-snapshots"));
+  writeFileSync(join(root, "plain/.deep-keep-snapshots/kept"), "kept");
   symlinkSync(Buffer.from([0x2f, 0xff]), join(root, "plain/odd target"));
   execFileSync("mkfifo", [join(root, "plain/pipe")]);
   writeFileSync(join(root, "big.bin"), randomBytes(9 * 1024 * 1024));

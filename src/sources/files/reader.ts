@@ -5,7 +5,7 @@ import { type Listed, type Listing, nowNanoseconds, type OpenFile, type SourceRe
 import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
-import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER } from "./standing-still";
+import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER, SUBVOLUME_INODE } from "./standing-still";
 
 const TYPES: ReadonlyMap<number, Listed["type"]> = new Map([
   [constants.S_IFREG, "file"],
@@ -28,7 +28,8 @@ export function listed(name: ByteString, stats: Stats): Listed {
     inode,
     size,
     allocated,
-    sameFile: type === "file" && stats.links > 1 ? `${deviceOf(stats)}:${inode}` : undefined,
+    sameFile:
+      (type === "file" || type === "link") && stats.links > 1 ? `${deviceOf(stats)}:${inode}` : undefined,
   };
 }
 
@@ -42,6 +43,7 @@ export function listed(name: ByteString, stats: Stats): Listed {
 export class FilesReader implements SourceReader {
   private readonly base: ByteString;
   private readonly passed: Set<ByteString>;
+  private readonly mounted = new Set<ByteString>();
 
   constructor(
     root: string,
@@ -50,7 +52,10 @@ export class FilesReader implements SourceReader {
   ) {
     this.base = root === "/" ? "" : Buffer.from(root).toString("latin1");
     this.passed = new Set(passOver.map((path) => Buffer.from(path).toString("latin1")));
-    for (const { path, system } of mountsOf()) if (PSEUDO_SYSTEMS.has(system)) this.passed.add(path);
+    for (const { path, system } of mountsOf()) {
+      this.mounted.add(path);
+      if (PSEUDO_SYSTEMS.has(system)) this.passed.add(path);
+    }
   }
 
   private live(path: ByteString): ByteString {
@@ -62,7 +67,19 @@ export class FilesReader implements SourceReader {
   }
 
   passesOver(path: ByteString): boolean {
-    return path.endsWith(`/${SNAPSHOTS_FOLDER}`) || this.passed.has(this.live(path));
+    return this.isOwnSnapshots(path) || this.passed.has(this.live(path));
+  }
+
+  /** Our own snapshots lie at the top of a volume or subvolume; a folder of that name elsewhere is somebody's. */
+  private isOwnSnapshots(path: ByteString): boolean {
+    if (!path.endsWith(`/${SNAPSHOTS_FOLDER}`)) return false;
+    const above = path.slice(0, path.lastIndexOf("/")) || "/";
+    if (above === "/" || this.mounted.has(this.live(above))) return true;
+    try {
+      return statsOf(this.live(above)).inode === SUBVOLUME_INODE;
+    } catch {
+      return false;
+    }
   }
 
   look(path: ByteString): Listed {

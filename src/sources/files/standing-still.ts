@@ -36,7 +36,7 @@ export const PSEUDO_SYSTEMS = new Set(
   ),
 );
 /** The inode of the top folder of every btrfs subvolume. */
-const SUBVOLUME_INODE = 256n;
+export const SUBVOLUME_INODE = 256n;
 
 export interface Mount {
   readonly path: ByteString;

@@ -285,13 +285,22 @@ class Restore {
       this.makeLink(entry, unfinished);
       this.noteLeft(path, setMetadata(unfinished, entry, true));
       putInPlace(unfinished, path, fresh);
+      if (entry.sameFile) tryUnlink(unfinished); // a rename between two names of one link leaves both
     }
+    if (entry.sameFile) this.firstNames.set(`${this.pointKey} ${entry.sameFile}`, path);
     this.figures.links += 1;
   }
 
   /** False where something is there. */
   private makeLink(entry: Entry, path: ByteString): boolean {
+    const sameFile = entry.sameFile ? `${this.pointKey} ${entry.sameFile}` : null;
+    const first = sameFile ? this.firstNames.get(sameFile) : undefined;
     try {
+      // several names of one link stay one
+      if (first) {
+        linkSync(systemPath(first), systemPath(path));
+        return true;
+      }
       symlinkSync(Buffer.from(entry.target!, "latin1"), systemPath(path));
       return true;
     } catch (error) {
