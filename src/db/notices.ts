@@ -1,5 +1,6 @@
 import type { Code } from "@/core/codes";
 import type { Outcome } from "@/core/protection/state";
+import type { Position } from "./cursor";
 import { all, change, one, type Tx } from "./scope";
 
 /** A run of which somebody is to hear. */
@@ -137,11 +138,12 @@ export const messageToSend = (tx: Tx, now: Date) =>
   );
 export const messageById = (tx: Tx, id: string) =>
   one<ListedMessage>(tx, `select ${MESSAGE} from messages where id = $1`, [id]);
-export const listMessages = (tx: Tx, clientId: string | null, limit = 100) =>
+export const listMessages = (tx: Tx, clientId: string | null, limit: number, after: Position | null = null) =>
   all<ListedMessage>(
     tx,
-    `select ${MESSAGE} from messages where ($1::uuid is null or client_id = $1) order by made_at desc limit $2`,
-    [clientId, limit],
+    `select ${MESSAGE} from messages where ($1::uuid is null or client_id = $1)
+       and ($3::timestamptz is null or (made_at, id) < ($3, $4::uuid)) order by made_at desc, id desc limit $2`,
+    [clientId, limit, after?.at ?? null, after?.id ?? null],
   );
 export const markSent = (tx: Tx, id: string, now: Date) =>
   change(

@@ -3,6 +3,7 @@ import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import type { Rates } from "@/core/units/rates";
 import { lockInTx } from "./advisory-locks";
+import type { Position } from "./cursor";
 import { all, allPlanned, change, one, onePlanned, type Tx } from "./scope";
 import type { StandingFilter } from "./sources";
 
@@ -335,6 +336,8 @@ export interface PastFilter extends StandingFilter {
   readonly kind?: string | null;
   readonly from?: Date | null;
   readonly to?: Date | null;
+  /** After this run in the list. */
+  readonly after?: Position | null;
   readonly limit: number;
 }
 export const pastRuns = (tx: Tx, filter: PastFilter) =>
@@ -346,8 +349,9 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
          and ($2::uuid is null or r.source_id in (select id from sources where site_id = $2)) and ($3::uuid is null or r.source_id = $3)
          and ($4::text is null or r.outcome = $4) and ($5::text is null or r.kind = $5)
          and ($6::timestamptz is null or r.due_at >= $6) and ($7::timestamptz is null or r.due_at < $7)
-       order by r.due_at desc limit $8)
-     select ${ROW} from ${ROW_FROM} where r.id = any(array(select id from page)) order by r.due_at desc`,
+         and ($9::timestamptz is null or (r.due_at <= $9 and (r.due_at, r.id) < ($9, $10::uuid)))
+       order by r.due_at desc, r.id desc limit $8)
+     select ${ROW} from ${ROW_FROM} where r.id = any(array(select id from page)) order by r.due_at desc, r.id desc`,
     [
       ...scopeValues(filter),
       filter.outcome ?? null,
@@ -355,6 +359,8 @@ export const pastRuns = (tx: Tx, filter: PastFilter) =>
       filter.from ?? null,
       filter.to ?? null,
       filter.limit,
+      filter.after?.at ?? null,
+      filter.after?.id ?? null,
     ],
   );
 export const runRow = (tx: Tx, id: string) =>

@@ -8,6 +8,7 @@ import { askAllCarries, carry } from "./carry";
 import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
 import { DrillRuns, requestDueDrills } from "./drills";
+import { keepHouse } from "./housekeeping";
 import { growLocks } from "./locks";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
@@ -49,6 +50,7 @@ export async function startRunner(
       "37 5,11,17,22 * * * usage ?jobKey=usage",
       // by day, when few backups run
       "29 8-17 * * * drills ?jobKey=drills",
+      "7 * * * * housekeeping ?jobKey=housekeeping",
     ].join("\n"),
     taskList: {
       retention: async (payload) => {
@@ -86,6 +88,9 @@ export async function startRunner(
       },
       look: async () => {
         await lookAtAll(services);
+      },
+      housekeeping: async () => {
+        await keepHouse(services);
       },
     },
   });

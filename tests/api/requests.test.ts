@@ -494,3 +494,58 @@ describe("the API as such", () => {
     expect(follows).toMatchObject({ zonesDiffer: true, providerZone: "Europe/London" });
   });
 });
+
+describe("a list in pages", () => {
+  interface Page {
+    readonly past?: readonly { readonly id: string }[];
+    readonly messages?: readonly { readonly id: string }[];
+    readonly next: string | null;
+  }
+  const idsOf = (page: Page) => (page.past ?? page.messages)!.map((row) => row.id);
+  async function inPages(path: string, limit: number): Promise<string[]> {
+    const ids: string[] = [];
+    for (let cursor: string | null = ""; cursor !== null; ) {
+      const page: { status: number; body: Page } = await console_.call<Page>(
+        "GET",
+        `${path}&limit=${limit}${cursor && `&cursor=${cursor}`}`,
+      );
+      expect(page).toMatchObject({ status: 200 });
+      ids.push(...idsOf(page.body));
+      cursor = page.body.next;
+    }
+    return ids;
+  }
+
+  it("gives every row once, also where many share a moment, and whatever the size of the page", async () => {
+    const machine = await enrolMachine(console_, client, "Paged");
+    await console_.services.db.withScope({ role: "system" }, async (tx) => {
+      // three moments a few microseconds apart: nothing shorter than a millisecond can be told by a JavaScript date
+      await tx.query(
+        `insert into runs (id, client_id, source_id, machine_id, kind, cause, due_at, state, outcome, ended_at)
+         select gen_random_uuid(), $1, $2, $3, 'backup', 'schedule',
+           '2026-03-01 20:00:00.000001+00'::timestamptz + (n % 3) * interval '7 microseconds', 'ended', 'clean', now()
+         from generate_series(1, 13) n`,
+        [client.id, machine.sourceId, machine.machineId],
+      );
+      await tx.query(
+        `insert into messages (id, client_id, recipient, subject, body, made_at, sent_at)
+         select gen_random_uuid(), $1, 'mail:sefa@kestrin.example', 'Page ' || n, '', '2026-03-01 20:00:00+00', now() from generate_series(1, 7) n`,
+        [client.id],
+      );
+    });
+    for (const [path, count] of [
+      [`/runs?source=${machine.sourceId}`, 13],
+      [`/messages?client=${client.id}`, 7],
+    ] as const) {
+      const whole = await inPages(path, 500);
+      expect(new Set(whole).size).toBeGreaterThanOrEqual(count);
+      for (const limit of [1, 4, count]) expect(await inPages(path, limit)).toEqual(whole);
+    }
+    // the cursor of another list, or none of ours
+    for (const cursor of ["nonsense", Buffer.from(client.id).toString("base64url")])
+      expect((await console_.call("GET", `/runs?cursor=${cursor}`)).body).toMatchObject({
+        status: 422,
+        errors: [{ field: "cursor", message: expect.stringContaining("first page") }],
+      });
+  }, 60_000);
+});

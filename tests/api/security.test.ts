@@ -8,6 +8,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { operations } from "@/app/api/operations";
 import { all, change } from "@/db/scope";
 import { insertToken } from "@/db/sessions";
+import { keepHouse } from "@/runs/housekeeping";
 import { MailDrop, readDrop } from "@/standins/inbox/mail-drop";
 import { hashSecret, randomSecret } from "@/store/secrets";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
@@ -207,6 +208,36 @@ describe("a repeated request", () => {
     expect((await add("noted", "Noted")).status).toBe(201);
     expect(await system("select committed from idempotency_keys where key = 'noted'")).toEqual([
       { committed: true },
+    ]);
+  });
+});
+
+describe("housekeeping", () => {
+  it("deletes kept answers after a day, and counts and sessions that have expired", async () => {
+    await system(
+      `insert into idempotency_keys (person_id, key, request_hash, created_at)
+       select id, v.key, ''::bytea, now() - v.age from people,
+         (values ('yesterday', interval '25 hours'), ('today', interval '23 hours')) v(key, age) where email = 'ines@lanternfold.example'`,
+    );
+    const inMs = (ms: number) => String(Date.now() + ms);
+    await system(
+      "insert into rate_limits (key, points, expire) values ('over', 1, $1), ('counting', 1, $2)",
+      [inMs(-1000), inMs(600_000)],
+    );
+    await system(
+      `insert into sessions (id, person_id, created_at, seen_at, expires_at, address, public_id)
+       select decode(md5(v.name), 'hex'), id, now(), now(), now() + until, v.name, gen_random_uuid() from people,
+         (values ('ended', interval '-1 second'), ('lasting', interval '1 hour')) v(name, until) where email = 'ines@lanternfold.example'`,
+    );
+    await keepHouse(console_.services);
+    expect(await system("select key from idempotency_keys where key in ('yesterday', 'today')")).toEqual([
+      { key: "today" },
+    ]);
+    expect(await system("select key from rate_limits where key in ('over', 'counting')")).toEqual([
+      { key: "counting" },
+    ]);
+    expect(await system("select address from sessions where address in ('ended', 'lasting')")).toEqual([
+      { address: "lasting" },
     ]);
   });
 });

@@ -79,7 +79,7 @@ const stateOf = (message: ListedMessage): ShownMessage["state"] =>
 export async function messagesPart({ tx, place, provider, ask, href }: ViewInput): Promise<ViewOutput> {
   const zone = provider.zone;
   const [messages, webhooks, server] = [
-    await listMessages(tx, place.client?.id ?? null),
+    await listMessages(tx, place.client?.id ?? null, 100),
     await listWebhooks(tx),
     await mailSettings(tx),
   ];

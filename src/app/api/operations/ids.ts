@@ -1,5 +1,7 @@
 import { isIP } from "node:net";
 import { z } from "zod";
+import { type Ordered, type Position, positionOf } from "@/db/cursor";
+import type { Tx } from "@/db/scope";
 import { invalid } from "@/server/problem";
 import { refuseForbidden } from "@/store/reach";
 
@@ -92,4 +94,22 @@ export function refuseAddress(field: string, host: string): void {
   } catch (error) {
     throw invalid(field, `${(error as Error).message}.`);
   }
+}
+
+/** Where a list goes on: `next` of the page before. */
+export const cursorText = z.string().max(200).optional();
+/**
+ * The position that a cursor stands for; null without one.
+ * @throws `request.invalid` where the cursor is none of ours, or its row was deleted since
+ */
+export async function positionIn(
+  tx: Tx,
+  list: Ordered,
+  cursor: string | undefined,
+): Promise<Position | null> {
+  if (cursor === undefined) return null;
+  const position = await positionOf(tx, list, cursor);
+  if (!position)
+    throw invalid("cursor", "This cursor is no longer valid. Read the list again from the first page.");
+  return position;
 }

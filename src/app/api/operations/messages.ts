@@ -1,5 +1,6 @@
 import { randomBytes, randomUUID } from "node:crypto";
 import { z } from "zod";
+import { pageOf } from "@/db/cursor";
 import {
   insertWebhook,
   listMessages,
@@ -15,7 +16,7 @@ import { operation } from "@/server/api/operation";
 import { LINK } from "@/server/message-link";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
-import { hostName, name, refuseAddress, scopeQuery, uuid } from "./ids";
+import { cursorText, hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
   .url("Give an address such as https://tickets.example/hook.")
@@ -183,16 +184,26 @@ export const messages = [
     id: "listMessages",
     method: "GET",
     path: "/messages",
-    summary: "Messages that were sent, or could not be, the newest first.",
+    summary:
+      "Messages that were sent, or could not be, the newest first, in pages: `next` is the cursor of the next page.",
     caller: "look",
-    query: scopeQuery.pick({ client: true }),
+    query: scopeQuery.pick({ client: true }).extend({
+      cursor: cursorText,
+      limit: z.coerce.number().int().min(1).max(500).default(100),
+    }),
     run: (context, { query }) =>
-      context.tx(async (tx) => ({
-        messages: (await listMessages(tx, query.client ?? null)).map(({ attachments, ...rest }) => ({
+      context.tx(async (tx) => {
+        const after = await positionIn(tx, "messages", query.cursor);
+        const { page, next } = pageOf(
+          await listMessages(tx, query.client ?? null, query.limit + 1, after),
+          query.limit,
+        );
+        const messages = page.map(({ attachments, ...rest }) => ({
           ...rest,
           attachments: attachments.map((one) => one.name),
-        })),
-      })),
+        }));
+        return { messages, next };
+      }),
   }),
   operation({
     id: "sendAgain",

@@ -2,6 +2,7 @@ import { z } from "zod";
 import { CODES, type Code } from "@/core/codes";
 import { whatClause } from "@/core/policy/clauses";
 import { OUTCOMES } from "@/core/protection/state";
+import { pageOf } from "@/db/cursor";
 import { pointsOf } from "@/db/points";
 import { depotsOfRun } from "@/db/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs";
@@ -15,7 +16,7 @@ import { whyKept } from "@/server/kept";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
-import { filterOf, momentText, runParam, scopeQuery, sourceParam } from "./ids";
+import { cursorText, filterOf, momentText, positionIn, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
 
@@ -141,28 +142,28 @@ export const sources = [
     id: "listRuns",
     method: "GET",
     path: "/runs",
-    summary: "Runs: those not ended, and the past ones newest first.",
+    summary:
+      "Runs: those not ended, and the past ones newest first, in pages: `next` is the cursor of the next page.",
     caller: "look",
     query: scopeQuery.extend({
       outcome: z.enum(OUTCOMES).optional(),
       kind: z.enum(["backup", "restore", "drill"]).optional(),
       before: momentText().optional(),
+      cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
-        const past = await pastRuns(tx, {
+        const rows = await pastRuns(tx, {
           ...filterOf(query),
           outcome: query.outcome,
           kind: query.kind,
           to: query.before ? new Date(query.before) : null,
-          limit: query.limit,
+          after: await positionIn(tx, "runs", query.cursor),
+          limit: query.limit + 1,
         });
-        return {
-          open: await openRuns(tx, filterOf(query)),
-          past,
-          next: past.length === query.limit ? past.at(-1)!.dueAt : null,
-        };
+        const { page, next } = pageOf(rows, query.limit);
+        return { open: await openRuns(tx, filterOf(query)), past: page, next };
       }),
   }),
   operation({
