@@ -1,12 +1,13 @@
 import type { DayUsed } from "@/core/consequences/filling";
 import type { UsageDay } from "@/core/usage/usage";
-import { all, change, type Tx } from "./scope";
+import { all, change, one, type Tx } from "./scope";
 
 /** Writes down what is used now as what was used on a day (`YYYY-MM-DD`); the last word of a day counts. */
 export const noteUsage = (tx: Tx, day: string) =>
   change(
     tx,
-    `insert into usage_days (day, client_id, depot_id, kind, sources, protected_bytes, stored_bytes)
+    `with noted as (insert into usage_noted (day) values ($1::date) on conflict do nothing)
+     insert into usage_days (day, client_id, depot_id, kind, sources, protected_bytes, stored_bytes)
      select $1::date, client_id, depot_id, kind, count(*), sum(newest),
        coalesce(round(used_bytes * sum(added) / nullif(sum(sum(added)) over (partition by client_id, depot_id), 0)), 0)::bigint
      from (select p.client_id, p.depot_id, s.kind, p.source_id, sum(p.added_bytes) as added, (array_agg(p.bytes order by p.moment desc))[1] as newest
@@ -27,6 +28,14 @@ export const usageBetween = (tx: Tx, clientId: string | null, firstDay: string, 
      where u.day between $2::date and $3::date and ($1::uuid is null or u.client_id = $1)`,
     [clientId, firstDay, lastDay],
   );
+
+/** On how many days of a period, both ends included, usage was written down: the same whichever clients are asked for. */
+export const notedDays = async (tx: Tx, firstDay: string, lastDay: string): Promise<number> =>
+  (await one<{ days: number }>(
+    tx,
+    "select count(*)::int as days from usage_noted where day between $1::date and $2::date",
+    [firstDay, lastDay],
+  ))!.days;
 
 /** What was used of a depot at the end of each noted day of a period, both ends included; by one client, or by all. */
 export const usedByDay = (

@@ -47,7 +47,7 @@ import { packName } from "@/store/layout";
 import { hashSecret, isPublicKey, randomSecret, sealTo } from "@/store/secrets";
 import { finishRun } from "./ending";
 import type { StoredRestore } from "./request";
-import { planRunDepots } from "./run-depots";
+import { planRunDepots, startOverElsewhere } from "./run-depots";
 import { LEASE_MS, takeUp } from "./tick";
 
 /** Who executes runs: a machine through its agent, or (without an id) the runner for what the network reaches. */
@@ -393,6 +393,7 @@ export async function endByAgent(
       message: report.message,
       figures: report.figures,
     };
+    if (await startOverElsewhere(tx, run, end, now)) return;
     await finishRun(tx, run, end, now);
     if (run.kind !== "backup") {
       const address = run.kind === "restore" ? "its agent" : "runner";

@@ -3,10 +3,14 @@ import { runDepots, type Where } from "@/core/policy/where";
 import { absenceNow } from "@/db/absences";
 import { wholePlacesOf } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
+import { notify } from "@/db/notify";
 import { newestPoint, type Point } from "@/db/points";
 import { depotsOfRun, noteRunDepot, type RunDepot, setRunDepots, type Target } from "@/db/run-depots";
-import { appendLog, type Run } from "@/db/runs";
+import { appendLog, type Run, type RunEnd, returnRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+
+/** So often a run is begun at most. */
+export const ATTEMPTS = 3;
 
 /** Which depots a run writes to, and the point that it builds on. */
 export interface RunPlan {
@@ -49,10 +53,17 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
     here.map(({ depot }) => depot.id),
   );
   const whole = newest ? await wholePlacesOf(tx, newest.id) : [];
-  const holding = here.filter(({ depot }) => whole.includes(depot.id));
+  const whereWhole = here.filter(({ depot }) => whole.includes(depot.id));
+  // an earlier attempt of this run failed in these: it starts over in the others, see `startOverElsewhere`
+  const failed = (await depotsOfRun(tx, run.id))
+    .filter(({ state }) => state === "failed")
+    .map(({ depotId }) => depotId);
+  const others = here.filter(({ depot }) => !failed.includes(depot.id));
+  const startsOver = others.length > 0 && whereWhole.every((target) => !others.includes(target));
+  const holding = startsOver ? [] : whereWhole;
   // a point that is whole nowhere is no ground to build on: all is read, and what is missing is stored anew
-  const targets = holding.length ? holding : here;
-  if (newest && holding.length === 0)
+  const targets = holding.length ? holding : startsOver ? others : here;
+  if (newest && whereWhole.length === 0)
     await appendLog(tx, run, [
       {
         at: now,
@@ -63,7 +74,7 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
           "The newest recovery point is not whole any more: everything is read, and what is missing is stored anew.",
       },
     ]);
-  for (const { depot } of here)
+  for (const { depot } of startsOver ? others : here)
     noted.push(
       targets.some((target) => target.depot === depot)
         ? { depotId: depot.id, state: "writing", message: null }
@@ -78,6 +89,40 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
     ...noted.filter((one) => one.state !== "writing"),
   ]);
   return { targets, previous: holding.length ? newest : null };
+}
+
+/**
+ * Starts a backup over when every depot that it wrote to failed while others did not take part because they lack the point
+ * that it built on: the next attempt reads everything and stores it there. Returns whether it does.
+ */
+export async function startOverElsewhere(tx: Tx, run: Run, end: RunEnd, now: Date): Promise<boolean> {
+  if (run.kind !== "backup" || end.outcome !== "failed" || run.stopRequestedAt || run.attempt >= ATTEMPTS)
+    return false;
+  if (!end.code?.startsWith("depot.")) return false;
+  const depots = await depotsOfRun(tx, run.id);
+  const others = depots.filter(({ state }) => state === "behind");
+  if (others.length === 0) return false;
+  for (const { depotId, depotName } of depots.filter(({ state }) => state === "writing")) {
+    const message = end.message ?? CODES[end.code].title;
+    await noteRunDepot(tx, run.id, depotId, { state: "failed", code: end.code, message });
+    await appendLog(tx, run, [
+      {
+        at: now,
+        level: "caution",
+        code: end.code,
+        path: null,
+        message: `${depotName} takes no part in the rest of this run: ${message}. The run starts over, reads everything, and stores it in ${others.map((one) => one.depotName).join(", ")}.`,
+      },
+    ]);
+  }
+  await returnRun(tx, run.id);
+  await notify(tx, {
+    kind: "run",
+    clientId: run.clientId,
+    id: run.id,
+    machineId: run.machineId ?? undefined,
+  });
+  return true;
 }
 
 /** The depots that a run still writes to, in order. Throws `depot.not-reached` when there is none. */

@@ -6,9 +6,9 @@ import type { Tx } from "@/db/scope";
 import { type DueSource, dueSources, setNextDues, sourcesAfter } from "@/db/sources";
 import type { Services } from "@/server/services";
 import { finishRun } from "./ending";
+import { ATTEMPTS } from "./run-depots";
 
 export const LEASE_MS = 60_000;
-const ATTEMPTS = 3;
 /** How long a run waits for a machine whose policy does not make up for missed times. */
 const PATIENCE_MS = 60 * 60_000;
 

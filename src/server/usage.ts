@@ -3,7 +3,7 @@ import { type DayUsed, everyDay } from "@/core/consequences/filling";
 import { composeUsage, type Usage } from "@/core/usage/usage";
 import { readProvider } from "@/db/clients";
 import type { Tx } from "@/db/scope";
-import { noteUsage, usageBetween, usedByDay } from "@/db/usage";
+import { notedDays, noteUsage, usageBetween, usedByDay } from "@/db/usage";
 import type { Services } from "./services";
 import { periodOf } from "./statement";
 
@@ -27,7 +27,8 @@ export async function usageOf(
   const period = periodOf({ zone }, from, to, now);
   const dayOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toISODate()!;
   const [firstDay, lastDay] = [dayOf(period.from), dayOf(new Date(period.to.getTime() - 1))];
-  return composeUsage(await usageBetween(tx, clientId, firstDay, lastDay), firstDay, lastDay);
+  const days = await usageBetween(tx, clientId, firstDay, lastDay);
+  return composeUsage(days, await notedDays(tx, firstDay, lastDay), firstDay, lastDay);
 }
 
 /**

@@ -240,4 +240,36 @@ describe("usage for invoices", () => {
     );
     expect(usage.lines).toEqual([]);
   });
+
+  it("has the same figures for a client alone and together with others", async () => {
+    // days on which others used something, and this client nothing
+    await system(
+      `insert into usage_days (day, client_id, depot_id, kind, sources, protected_bytes, stored_bytes)
+       select day - n, client_id, depot_id, kind, sources, protected_bytes, stored_bytes
+       from usage_days, generate_series(1, 3) n where client_id = $1`,
+      [client.id],
+    );
+    await system("insert into usage_noted select distinct day from usage_days on conflict do nothing");
+    const other = await makeClient(console_, "Ambergate Ceramics");
+    await system(
+      `insert into usage_days (day, client_id, depot_id, kind, sources, protected_bytes, stored_bytes)
+       select max(day), $1, $2, 'files', 1, 1000, 400 from usage_days`,
+      [other.id, other.depotId],
+    );
+    interface Figures {
+      readonly usage: { daysCounted: number; lines: { clientId: string; meanStored: number }[] };
+    }
+    const [first] = await system<{ day: string }>(
+      "select to_char(min(day), 'YYYY-MM-DD') as day from usage_days",
+    );
+    const together = await console_.ok<Figures>("GET", `/usage?from=${first!.day}`);
+    for (const id of [client.id, other.id]) {
+      const alone = await console_.ok<Figures>("GET", `/usage?clientId=${id}&from=${first!.day}`);
+      expect(alone.usage.lines).toHaveLength(1);
+      expect(alone.usage).toEqual({
+        ...together.usage,
+        lines: together.usage.lines.filter((line) => line.clientId === id),
+      });
+    }
+  });
 });

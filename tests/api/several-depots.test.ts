@@ -3,7 +3,7 @@ import { mkdirSync, readdirSync, renameSync, rmdirSync, rmSync, writeFileSync } 
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/scope";
-import { carry } from "@/runs/carry";
+import { askAllCarries, carry } from "@/runs/carry";
 import { growLocks } from "@/runs/locks";
 import { S3Server } from "@/standins/s3/server";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
@@ -192,6 +192,48 @@ describe("several depots in a run", () => {
     });
     await system("update grants set quota_bytes = 1000000000 where depot_id = $1", [client.depotId]);
     expect(await backUp(console_, machine.sourceId)).toMatchObject({ outcome: "clean" });
+  });
+
+  it("starts over in a depot that lacks the newest point when the one that has it is full, and catches that up", async () => {
+    const fullPath = freshFolder("full");
+    const fullId = await addDepot("Full depot", { path: fullPath });
+    await setWhere({ depotId: fullId });
+    writeFileSync(data("first"), randomBytes(300_000));
+    expect(await backUp(console_, machine.sourceId)).toMatchObject({ outcome: "clean" });
+    const before = await newest();
+    const freshPath = freshFolder("fresh");
+    const freshId = await addDepot("Fresh depot", { path: freshPath });
+    await system("update grants set quota_bytes = used_bytes + 1000 where depot_id = $1", [fullId]);
+    await setWhere({ depotId: freshId, beside: [fullId], atOnce: 2 });
+    writeFileSync(data("second"), randomBytes(2_000_000));
+
+    const run = await backUp(console_, machine.sourceId);
+    expect(run).toMatchObject({ outcome: "caution", code: "depot.quota" });
+    const states = Object.fromEntries(
+      (await depotsOf(run.id)).map(({ depotName, state }) => [depotName, state]),
+    );
+    expect(states).toEqual({ "Fresh depot": "kept", "Full depot": "failed" });
+    const point = await newest();
+    expect(point.places).toEqual([freshId]);
+    expect(point.id).not.toBe(before.id);
+    const back = await restore(console_, {
+      items: [{ pointId: point.id, path: "/data" }],
+      destination: { kind: "folder", folder: "/back" },
+      clash: "keep-both",
+    });
+    expect(back).toMatchObject({ outcome: "clean" });
+    expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(join(machine.root, "data")));
+    rmSync(join(machine.root, "back"), { recursive: true });
+
+    // the other one is caught up when it has room again
+    await system("update grants set quota_bytes = 1000000000 where depot_id = $1", [fullId]);
+    await askAllCarries(console_.services);
+    await until(async () => ids(fullPath).includes(point.id), "the full depot lacks the newest point");
+    const next = await backUp(console_, machine.sourceId);
+    expect((await depotsOf(next.id)).map(({ state }) => state)).toEqual(["kept", "kept"]);
+    // back to the first depot: the machine reads everything once, for its newest point is an older one
+    await setWhere({});
+    await backUp(console_, machine.sourceId);
   });
 
   it("ends without a point where no depot is left, and nothing is to be caught up", async () => {

@@ -205,6 +205,7 @@ const RESTLESS = [
   "night_totals",
   "nights_counted",
   "usage_days",
+  "usage_noted",
 ];
 /** What is in the database and in a depot: a refused call leaves all of it as it was. */
 async function stateNow(): Promise<string> {

@@ -23,6 +23,7 @@ test("a line for each client, kind and depot; means over all days that were writ
       day({ day: "2026-11-02", kind: "mail", storedBytes: 100, sources: 1, protectedBytes: 50 }),
       day({ clientId: "c2", clientName: "Brackenfold Dental", depotName: "Lanternfold" }),
     ],
+    2,
     "2026-11-01",
     "2026-11-30",
   );
@@ -38,7 +39,7 @@ test("a line for each client, kind and depot; means over all days that were writ
 });
 
 test("nothing used is no line, and no day", () => {
-  expect(composeUsage([], "2026-11-01", "2026-11-30")).toMatchObject({ daysCounted: 0, lines: [] });
+  expect(composeUsage([], 0, "2026-11-01", "2026-11-30")).toMatchObject({ daysCounted: 0, lines: [] });
 });
 
 test("no byte of a day is lost or counted twice", () => {
@@ -56,7 +57,14 @@ test("no byte of a day is lost or counted twice", () => {
       ),
       (made) => {
         const days = made.map(day);
-        const { lines, daysCounted } = composeUsage(days, "2026-11-01", "2026-11-03");
+        const { lines, daysCounted } = composeUsage(days, 3, "2026-11-01", "2026-11-03");
+        // a client's figures are the same alone
+        for (const clientId of ["c1", "c2"]) {
+          const own = days.filter((one) => one.clientId === clientId);
+          expect(composeUsage(own, 3, "2026-11-01", "2026-11-03").lines).toEqual(
+            lines.filter((line) => line.clientId === clientId),
+          );
+        }
         const told = lines.reduce((sum, line) => sum + line.meanStored * daysCounted, 0);
         const all = days.reduce((sum, one) => sum + one.storedBytes, 0);
         expect(Math.abs(told - all)).toBeLessThanOrEqual(lines.length * 2);

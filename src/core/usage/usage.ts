@@ -42,9 +42,16 @@ export interface Usage {
   readonly lines: readonly UsageLine[];
 }
 
-/** Sums the days of a period up, by client, kind and depot. A mean is over all days that were written down. */
-export function composeUsage(days: readonly UsageDay[], firstDay: string, lastDay: string): Usage {
-  const counted = new Set(days.map((one) => one.day)).size;
+/**
+ * Sums the days of a period up, by client, kind and depot. A mean is over all days that were written down (`counted`), by
+ * whomever: a client's figures are the same alone and together with others'.
+ */
+export function composeUsage(
+  days: readonly UsageDay[],
+  counted: number,
+  firstDay: string,
+  lastDay: string,
+): Usage {
   const groups = new Map<string, UsageDay[]>();
   for (const one of days) {
     const key = `${one.clientId} ${one.kind} ${one.depotId}`;
