@@ -39,61 +39,19 @@ export function pathPattern(pattern: string, options: PatternOptions = {}): Patt
       one
         .split("/")
         .filter(Boolean)
-        .map((part) => (part === "**" ? ANY_FOLDERS : partTest(part, options))),
+        .map((part) => (part === "**" ? MANY : partTest(part, options))),
     );
   return (path) => {
     const parts = path.split("/").filter(Boolean);
-    return tests.some((wanted) => partsFit(wanted, parts));
+    return tests.some((wanted) => itemsFit(wanted, parts));
   };
 }
 
-const ANY_FOLDERS = Symbol("any folders");
-type PathPart = PatternTest | typeof ANY_FOLDERS;
-
-/** Parts of a path against those of a pattern: only the last `**` can be worth trying again. */
-function partsFit(wanted: readonly PathPart[], parts: readonly string[]): boolean {
-  let [at, place] = [0, 0];
-  let [again, from] = [-1, 0];
-  while (at < parts.length) {
-    const test = wanted[place];
-    if (test === ANY_FOLDERS) {
-      again = place;
-      from = at;
-      place += 1;
-    } else if (test?.(parts[at]!)) {
-      at += 1;
-      place += 1;
-    } else if (again >= 0) {
-      from += 1;
-      at = from;
-      place = again + 1;
-    } else return false;
-  }
-  while (wanted[place] === ANY_FOLDERS) place += 1;
-  return place === wanted.length;
-}
-
-/** Items of a pattern: any characters, or one that is tested. */
+/** Stands in a pattern for any number of what it is made of: `*` for characters, `**` for folders. */
 const MANY = Symbol("many");
-type Item = typeof MANY | ((char: string) => boolean);
+type Item = typeof MANY | ((one: string) => boolean);
 
-function partTest(pattern: string, { ignoreCase = false }: PatternOptions): PatternTest {
-  const fold = ignoreCase ? (text: string) => text.toLowerCase() : (text: string) => text;
-  // most patterns are plain names or endings
-  if (!/[*?[\]\\]/.test(pattern)) {
-    const plain = fold(pattern);
-    return (text) => fold(text) === plain;
-  }
-  const ending = /^\*+([^*?[\]\\]*)$/.exec(pattern)?.[1];
-  if (ending !== undefined) {
-    const plain = fold(ending);
-    return (text) => fold(text).endsWith(plain);
-  }
-  const items = itemsOf([...fold(pattern)]);
-  return (text) => itemsFit(items, [...fold(text)]);
-}
-
-/** The last run of any characters is the only one that can be worth trying again (as in `fnmatch` of many systems). */
+/** Items of a pattern against characters, or parts of a path. Only the last `MANY` can be worth trying again. */
 function itemsFit(items: readonly Item[], text: readonly string[]): boolean {
   let [at, place] = [0, 0];
   let [again, from] = [-1, 0];
@@ -114,6 +72,22 @@ function itemsFit(items: readonly Item[], text: readonly string[]): boolean {
   }
   while (items[place] === MANY) place += 1;
   return place === items.length;
+}
+
+function partTest(pattern: string, { ignoreCase = false }: PatternOptions): PatternTest {
+  const fold = ignoreCase ? (text: string) => text.toLowerCase() : (text: string) => text;
+  // most patterns are plain names or endings
+  if (!/[*?[\]\\]/.test(pattern)) {
+    const plain = fold(pattern);
+    return (text) => fold(text) === plain;
+  }
+  const ending = /^\*+([^*?[\]\\]*)$/.exec(pattern)?.[1];
+  if (ending !== undefined) {
+    const plain = fold(ending);
+    return (text) => fold(text).endsWith(plain);
+  }
+  const items = itemsOf([...fold(pattern)]);
+  return (text) => itemsFit(items, [...fold(text)]);
 }
 
 function itemsOf(pattern: readonly string[]): Item[] {
