@@ -82,6 +82,8 @@ describe("moving a schedule", () => {
 
   it("refuses what has no single time, or would pass midnight of a day of the month", () => {
     expect(isMovable("FREQ=HOURLY;INTERVAL=4")).toBe(false);
+    expect(isMovable("FREQ=MONTHLY;BYDAY=MO,FR;BYSETPOS=-1;BYHOUR=21;BYMINUTE=0")).toBe(false);
+    expect(isMovable("FREQ=MONTHLY;BYMONTHDAY=3;BYHOUR=21;BYMINUTE=0")).toBe(true);
     expect(() => shiftRule("FREQ=HOURLY;INTERVAL=4", 15)).toThrow(/no single time/);
     expect(() => shiftRule("FREQ=MONTHLY;BYMONTHDAY=3;BYHOUR=1;BYMINUTE=0", -90)).toThrow(/past midnight/);
   });

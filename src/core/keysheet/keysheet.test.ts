@@ -39,6 +39,25 @@ describe("the key on paper", () => {
     );
   });
 
+  it("refuses a last group whose unused bits are not zero, although its check character fits", () => {
+    const groups = keyToGroups(new Uint8Array(32).fill(7));
+    const last = groups[12]!;
+    const others = [...LETTERS].filter((letter) => letter !== last[3]);
+    let tried = 0;
+    for (const letter of others)
+      for (const check of LETTERS) {
+        const group = last.slice(0, 3) + letter + check;
+        // the last four bits are unused: half of the letters differ from the right one in them
+        if (!checkGroup(group, 12) || (LETTERS.indexOf(letter) & 15) === 0) continue;
+        tried += 1;
+        expect(groupsToKey([...groups.slice(0, 12), group].join(" "))).toMatchObject({
+          ok: false,
+          group: 12,
+        });
+      }
+    expect(tried).toBe(30);
+  });
+
   it("says which group is short", () => {
     const text = keyToGroups(new Uint8Array(32).fill(7)).join(" ").slice(0, 20);
     expect(groupsToKey(text)).toMatchObject({ ok: false, group: 3 });

@@ -32,6 +32,9 @@ describe("what is taken", () => {
     expect(wanted.takesFile("/home/a.odt", 1000, daysAgo(29))).toBe(true);
     expect(wanted.takesFile("/home/a.odt", 1001, daysAgo(1))).toBe(false);
     expect(wanted.takesFile("/home/a.odt", 10, daysAgo(31))).toBe(false);
+    // the limits themselves are inside
+    expect(wanted.takesFile("/home/a.odt", 10, daysAgo(30))).toBe(true);
+    expect(wanted.takesFile("/home/a.odt", 10, daysAgo(30) - 1n)).toBe(false);
     expect(wanted.takesFolder("/home/ada/.cache")).toBe(false);
     expect(wanted.takesFolder("/home/ada/.local/share/Trash")).toBe(false);
     expect(wanted.takesFolder("/proc")).toBe(false);

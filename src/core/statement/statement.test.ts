@@ -137,6 +137,13 @@ describe("a statement", () => {
     expect(first!.states).toEqual(["slipping", "slipping", "kept"]);
     expect(second!.states).toEqual([null, "never kept", "exposed"]);
   });
+  it("takes no state from a run that a person stopped", () => {
+    const stopped = runs({ day: "2026-11-03", outcome: "stopped", last: new Date("2026-11-02T13:00:00Z") });
+    const states = composeStatement({ ...facts, runs: [...facts.runs, stopped] }).sources[0]!.states;
+    expect(states).toEqual(statement.sources[0]!.states);
+    // the caution of that day still counts, and not only because nothing else is known
+    expect(states[1]).toBe("slipping");
+  });
   it("tells of a period that is over the states it ended with, and of days to come none", () => {
     const over = composeStatement({ ...facts, now: new Date("2026-11-20T00:00:00Z") });
     expect(over.over).toBe(true);
