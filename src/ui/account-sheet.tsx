@@ -209,7 +209,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
           />
           {person.factor && (
             <TextField
-              label="Current code, to change it"
+              label="Current code"
               help="The six digits of your authenticator, or one of your recovery codes."
               error={sending.errorOf("code")}
               autoComplete="one-time-code"
@@ -297,7 +297,7 @@ function Password() {
           checked={revoke}
           onChange={(event) => setRevoke(event.target.checked)}
         />
-        Also revoke my API tokens
+        End my API tokens too
       </label>
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <button type="submit" className="btn btn-plain justify-self-start" disabled={sending.busy}>

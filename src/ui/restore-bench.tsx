@@ -117,7 +117,7 @@ export function RestoreBench({
             <p>
               {chosen.suspect
                 ? "This point was made after the alarm: many of its files may be unreadable."
-                : "An alarm stands: many files became unreadable. Points made since then are marked."}
+                : "This source has an open alarm: many files became unreadable. Points made since then are marked."}
             </p>
             {chosen.suspect && lastGood && (
               <button

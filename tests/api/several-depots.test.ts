@@ -70,6 +70,17 @@ async function newest() {
   );
   return point!;
 }
+/** Restores a point beside what is there, and compares both. */
+async function restoresEqual(pointId: string) {
+  const back = await restore(console_, {
+    items: [{ pointId, path: "/data" }],
+    destination: { kind: "folder", folder: "/back" },
+    clash: "keep-both",
+  });
+  expect(back).toMatchObject({ outcome: "clean" });
+  expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(join(machine.root, "data")));
+  rmSync(join(machine.root, "back"), { recursive: true });
+}
 const ids = (path: string) => readDepot(path, keyOfSheet(client.groups)).map((point) => point.id);
 
 beforeAll(async () => {
@@ -168,14 +179,7 @@ describe("several depots in a run", () => {
     expect(run).toMatchObject({ outcome: "caution", code: "depot.not-reached" });
     const point = await newest();
     expect(point.depotId).toBe(secondId);
-    const back = await restore(console_, {
-      items: [{ pointId: point.id, path: "/data" }],
-      destination: { kind: "folder", folder: "/back" },
-      clash: "keep-both",
-    });
-    expect(back).toMatchObject({ outcome: "clean" });
-    expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(join(machine.root, "data")));
-    rmSync(join(machine.root, "back"), { recursive: true });
+    await restoresEqual(point.id);
     renameSync(`${client.depotPath}.gone`, client.depotPath);
     await carry(console_.services, { clientId: client.id, fromDepot: secondId, toDepot: client.depotId });
     expect((await newest()).places).toContain(client.depotId);
@@ -216,14 +220,7 @@ describe("several depots in a run", () => {
     const point = await newest();
     expect(point.places).toEqual([freshId]);
     expect(point.id).not.toBe(before.id);
-    const back = await restore(console_, {
-      items: [{ pointId: point.id, path: "/data" }],
-      destination: { kind: "folder", folder: "/back" },
-      clash: "keep-both",
-    });
-    expect(back).toMatchObject({ outcome: "clean" });
-    expect(describeTree(join(machine.root, "back/data"))).toEqual(describeTree(join(machine.root, "data")));
-    rmSync(join(machine.root, "back"), { recursive: true });
+    await restoresEqual(point.id);
 
     // the other one is caught up when it has room again
     await system("update grants set quota_bytes = 1000000000 where depot_id = $1", [fullId]);

@@ -100,7 +100,7 @@ beforeAll(async () => {
 afterAll(() => console_?.stop());
 
 /** A point to come, one to leave, packs of which little stays, and packs of which nothing does. */
-async function somethingToDo(): Promise<void> {
+async function keepAndRemoveCrates(): Promise<void> {
   for (let i = 0; i < 12; i += 1) writeFileSync(join(data(), `crate ${i}`), randomBytes(30_000));
   expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
   for (let i = 2; i < 12; i += 1) rmSync(join(data(), `crate ${i}`));
@@ -136,7 +136,7 @@ async function atEveryStep(
   between: () => Promise<unknown>,
 ): Promise<void> {
   for (let at = 1; ; at += 1) {
-    await somethingToDo();
+    await keepAndRemoveCrates();
     if (name.startsWith("purge")) await letGo();
     const { services: stepped, calls } = stepping(services(), at, name !== "check", async () => {
       await between();
@@ -218,7 +218,7 @@ describe("writers of one space, interleaved at every call of the depot", () => {
 
 describe("what a killed writer leaves", () => {
   it("is removed by the next purge: an object without its index, an unfinished one, and a registration", async () => {
-    await somethingToDo();
+    await keepAndRemoveCrates();
     await allIsWell("before");
     const [space] = readdirSync(join(client.depotPath, "spaces"));
     const id = randomBytes(16).toString("hex");
@@ -246,7 +246,7 @@ describe("what a killed writer leaves", () => {
   });
 
   it("stays while its run goes on: a pack that is being written, and its unfinished file", async () => {
-    await somethingToDo();
+    await keepAndRemoveCrates();
     await allIsWell("before");
     const [space] = readdirSync(join(client.depotPath, "spaces"));
     const shelf = join(client.depotPath, "spaces", space!, "packs", "00");

@@ -99,8 +99,8 @@ export function GetBack({
         {moments.some(({ suspect }) => suspect) && (
           <p className="warned" role="status">
             {chosen.suspect
-              ? "After this moment’s alarm, many files could no longer be read. Choose an earlier moment to get readable files."
-              : `Many of these files changed at once and could no longer be read. ${clockText(chosen.moment, zone)} is before that.`}
+              ? "By this moment, many files had become unreadable. Choose an earlier moment to get readable files."
+              : `Many of these files changed at once and became unreadable. This moment, ${clockText(chosen.moment, zone)}, is before that.`}
           </p>
         )}
       </section>
