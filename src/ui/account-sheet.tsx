@@ -51,12 +51,12 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
         </span>
       </div>
       <div className="grid max-w-[1080px] gap-8 p-4 min-[900px]:grid-cols-2">
-        <div className="grid content-start gap-8">
+        <div className="grid grid-cols-1 content-start gap-8">
           <SecondFactor person={person} codesLeft={codesLeft} />
           <Password />
         </div>
-        <div className="grid content-start gap-8">
-          <section className="grid gap-2">
+        <div className="grid grid-cols-1 content-start gap-8">
+          <section className="grid grid-cols-1 gap-2">
             <h2 className="text-[15px]">Where you are signed in</h2>
             <ul>
               {sessions.map((session) => (
@@ -325,7 +325,7 @@ function Tokens({
   const [days, setDays] = useState("90");
   const [made, setMade] = useState<string | null>(null);
   return (
-    <section className="grid gap-2" aria-label="Tokens for the API">
+    <section className="grid grid-cols-1 gap-2" aria-label="Tokens for the API">
       <h2 className="text-[15px]">Tokens for the API</h2>
       {tokens.length === 0 && (
         <p className="text-soft">None. A token lets a program act as you, until it expires.</p>

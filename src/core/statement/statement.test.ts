@@ -230,7 +230,7 @@ describe("an alarm of mass encryption", () => {
 
   it("leads the statement, in words for the client, and lets no day count as kept while it stands", () => {
     const statement = told({});
-    expect(statement.headline).toMatch(/^Possible encryption attack: many files of .+ changed at once/);
+    expect(statement.headline).toMatch(/^Possible encryption attack on .+: many files changed at once/);
     expect(statement.alarms[0]).toMatchObject({ standing: true });
     const text = statement.alarms[0]!.sentences.join(" ");
     expect(text).toContain(

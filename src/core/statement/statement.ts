@@ -405,7 +405,7 @@ function exceptionSentence(outcome: Outcome, cause: string, names: readonly stri
 
 function headline(sources: readonly StatementSource[], alarms: readonly string[]): string {
   if (alarms.length)
-    return `Possible encryption attack: many files of ${alarms.join(", ")} changed at once and can no longer be read. ${headline(sources, [])}`;
+    return `Possible encryption attack on ${alarms.join(", ")}: many files changed at once and can no longer be read. ${headline(sources, [])}`;
   if (sources.length === 0) return "Nothing is protected yet.";
   const kept = sources.filter((source) => source.state === "kept").length;
   if (kept === sources.length) {
