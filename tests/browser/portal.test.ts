@@ -125,7 +125,22 @@ describe("one of a client's people", () => {
   });
 
   it("sets up a second factor, and signs in with it", async () => {
+    // another session, of a browser that says much about itself, does not make the page wider than the window
+    const other = await console_.call(
+      "POST",
+      "/sessions",
+      { email: "greta@vossel.example", password: PASSWORD },
+      null,
+      { "user-agent": "A browser with a long name ".repeat(8) },
+    );
+    expect(other.status).toBe(200);
     await open("/account");
+    await seeText(browser, "A browser with a long name");
+    expect(
+      await browser.executeScript(
+        "return [...document.querySelectorAll('*')].filter((one) => /auto|scroll/.test(getComputedStyle(one).overflowX) && one.scrollWidth > one.clientWidth).length",
+      ),
+    ).toBe(0);
     await type(browser, "Your password, to change it", PASSWORD);
     await press(browser, "Set up second factor");
     const seed = (await (await see(browser, "[data-seed]")).getAttribute("data-seed"))!;
