@@ -16,7 +16,7 @@ async function consoleThat(...answers: Answer[]): Promise<{ link: HttpLink; aske
   });
   await new Promise<void>((resolve) => server!.listen(0, "127.0.0.1", resolve));
   const { port } = server.address() as AddressInfo;
-  return { link: new HttpLink(`http://127.0.0.1:${port}`, "token", 5000), asked };
+  return { link: new HttpLink(() => `http://127.0.0.1:${port}`, "token", { patienceMs: 5000 }), asked };
 }
 afterEach(() => {
   server?.closeAllConnections();
@@ -51,10 +51,53 @@ describe("the line to the console", () => {
     expect(asked).toHaveLength(2);
     server!.closeAllConnections();
     await new Promise((resolve) => server!.close(resolve));
-    const gone = new HttpLink("http://127.0.0.1:9", "token", 200);
+    const gone = new HttpLink(() => "http://127.0.0.1:9", "token", { patienceMs: 200 });
     await expect(gone.readPack("run", "depot", "pack", 0, 1)).rejects.toMatchObject({
-      code: "run.agent-error",
+      code: "console.not-reached",
     });
+  });
+  it("says that the console is silent, why, and what to do when it moved; once, and when it is back", async () => {
+    const { asked } = await consoleThat((response) => response.writeHead(502).end(), cut, whole);
+    const { port } = server!.address() as AddressInfo;
+    const told: string[] = [];
+    const link = new HttpLink(() => `http://127.0.0.1:${port}`, "token", {
+      told: (sentence) => told.push(sentence),
+      silenceToldMs: 0,
+    });
+    await link.readPack("run", "depot", "pack", 0, 1);
+    expect(asked).toHaveLength(3);
+    expect(told).toHaveLength(2);
+    expect(told[0]).toContain("status 502");
+    expect(told[0]).toContain("agent move --console URL");
+    expect(told[1]).toMatch(/answers again\.$/);
+  });
+  it("takes its token to no address that it is redirected to, and to a new one it is given", async () => {
+    const seen: (string | undefined)[] = [];
+    const other = createServer((request, response) => {
+      seen.push(request.headers.authorization);
+      whole(response, request);
+    });
+    await new Promise<void>((resolve) => other.listen(0, "127.0.0.1", resolve));
+    const there = `http://127.0.0.1:${(other.address() as AddressInfo).port}`;
+    try {
+      await consoleThat((response) => response.writeHead(308, { location: `${there}/agent/v1/x` }).end());
+      let address = `http://127.0.0.1:${(server!.address() as AddressInfo).port}`;
+      const told: string[] = [];
+      const link = new HttpLink(() => address, "token", {
+        told: (sentence) => {
+          told.push(`${sentence} (${seen.length} asked)`);
+          address = there;
+        },
+        silenceToldMs: 0,
+      });
+      await link.readPack("run", "depot", "pack", 0, 1);
+      expect(told[0]).toContain(`agent move --console ${there}`);
+      expect(told[0]).toContain("(0 asked)");
+      expect(seen).toEqual(["Bearer token"]);
+    } finally {
+      other.closeAllConnections();
+      other.close();
+    }
   });
   it("does not ask again what was refused", async () => {
     const refusal = JSON.stringify({ code: "not-found", detail: "no such pack" });

@@ -9,6 +9,7 @@ import {
   putWays,
   readWay,
 } from "@/core/protocol/agent";
+import { formatDuration } from "@/core/units/duration";
 import { type ConsoleLink, Superseded } from "./link";
 import { pacedBody } from "./pacer";
 
@@ -16,6 +17,17 @@ import { pacedBody } from "./pacer";
 const PATIENCE_MS = 15 * 60_000;
 const FIRST_PAUSE_MS = 300;
 const LONGEST_PAUSE_MS = 10_000;
+/** A console that does not answer is reported after this time, and again each time the longer one has passed. */
+const SILENCE_TOLD_MS = 30_000;
+const SILENCE_AGAIN_MS = 5 * 60_000;
+
+export interface LinkOptions {
+  /** How long a call is repeated while the console does not answer. */
+  readonly patienceMs?: number;
+  /** Told, in a sentence, that the console has not answered for a while, and that it answers again. */
+  readonly told?: (sentence: string) => void;
+  readonly silenceToldMs?: number;
+}
 
 interface Call {
   readonly method: "GET" | "POST" | "PUT";
@@ -37,19 +49,45 @@ const said = ({ content }: Heard): unknown => JSON.parse(content.toString("utf8"
 
 /** Speaks to a console over HTTP. Calls are repeated while it does not answer: each of them may be done twice. */
 export class HttpLink implements ConsoleLink {
+  private silentSince: number | null = null;
+  private silenceTold: number | null = null;
+
+  /** `address`: of the console; asked for each attempt anew, for it can change while the agent runs. */
   constructor(
-    private readonly consoleUrl: string,
+    private readonly address: () => string,
     private readonly token: string | null,
-    private readonly patience = PATIENCE_MS,
+    private readonly options: LinkOptions = {},
   ) {}
+
+  private heard(consoleUrl: string): void {
+    if (this.silenceTold !== null) this.options.told?.(`The console at ${consoleUrl} answers again.`);
+    this.silentSince = this.silenceTold = null;
+  }
+
+  private noteSilence(consoleUrl: string, why: string): void {
+    const now = performance.now();
+    this.silentSince ??= now;
+    const { told, silenceToldMs = SILENCE_TOLD_MS } = this.options;
+    const last = this.silenceTold;
+    if (!told || (last === null ? now - this.silentSince < silenceToldMs : now - last < SILENCE_AGAIN_MS))
+      return;
+    this.silenceTold = now;
+    told(
+      `The console at ${consoleUrl} has not answered for ${formatDuration(now - this.silentSince)} (${why}); the agent keeps trying. If the console has a new address, run: agent move --console URL`,
+    );
+  }
 
   private async call(call: Call): Promise<Heard> {
     const started = performance.now();
+    const patience = this.options.patienceMs ?? PATIENCE_MS;
     for (let wait = FIRST_PAUSE_MS; ; wait = Math.min(wait * 2, LONGEST_PAUSE_MS)) {
+      const consoleUrl = this.address();
+      let why: string;
       try {
         const made = call.body?.();
         const paced = made && typeof made === "object" && "headers" in made ? made : null;
-        const response = await fetch(new URL(`/agent/v1/${call.path}`, this.consoleUrl), {
+        const response = await fetch(new URL(`/agent/v1/${call.path}`, consoleUrl), {
+          redirect: "manual",
           method: call.method,
           headers: {
             ...(this.token ? { authorization: `Bearer ${this.token}` } : {}),
@@ -67,21 +105,46 @@ export class HttpLink implements ConsoleLink {
           ...({ duplex: "half" } as object),
         });
         // what is said is heard to its end here: a line that is cut half-way is asked again
-        if (response.ok) return { response, content: Buffer.from(await response.arrayBuffer()) };
-        if (response.status < 500 || response.status === 507) throw await problemOf(response);
-        await response.body?.cancel();
+        if (response.ok) {
+          const content = Buffer.from(await response.arrayBuffer());
+          this.heard(consoleUrl);
+          return { response, content };
+        }
+        const elsewhere = response.headers.get("location");
+        if (response.status < 400 && elsewhere) {
+          // the token goes to no other address by itself: whoever answers here may not be the console any more
+          await response.body?.cancel();
+          const to = new URL(elsewhere, consoleUrl).origin;
+          why = `it redirects to ${to}; if that is the console, run: agent move --console ${to}`;
+          if (call.once)
+            throw new CodedError("console.not-reached", `${consoleUrl}: ${why}`);
+        } else {
+          if (response.status < 500 || response.status === 507) {
+            this.heard(consoleUrl);
+            throw await problemOf(response);
+          }
+          await response.body?.cancel();
+          why = `status ${response.status}`;
+        }
       } catch (error) {
         if (error instanceof CodedError || error instanceof Superseded || call.signal?.aborted) throw error;
         // no connection, or it was cut: the console restarts perhaps
+        why = reasonOf(error);
       }
-      if (call.once || performance.now() - started > this.patience)
-        throw new CodedError("run.agent-error", `the console at ${this.consoleUrl} does not answer`);
+      this.noteSilence(consoleUrl, why);
+      if (call.once || performance.now() - started > patience)
+        throw new CodedError("console.not-reached", `${consoleUrl} does not answer: ${why}`);
       await pause(wait, undefined, call.signal ? { signal: call.signal } : {});
     }
   }
 
   private post = (path: string, json: unknown, more: Partial<Call> = {}): Promise<Heard> =>
     this.call({ method: "POST", path, json, ...more });
+
+  /** Asks the console once whether it knows this machine. */
+  async probe(system: Parameters<ConsoleLink["hello"]>[0]): Promise<void> {
+    await this.post("hello", { system, started: false }, { once: true });
+  }
 
   async enrol(request: z.infer<typeof enrolRequest>): Promise<z.infer<typeof enrolAnswer>> {
     return enrolAnswer.parse(said(await this.post("enrol", request, { once: true })));
@@ -162,6 +225,12 @@ export class HttpLink implements ConsoleLink {
 
   wayToRead: ConsoleLink["wayToRead"] = async (runId, depotId, packId) =>
     readWay.parse(said(await this.post(`runs/${runId}/depots/${depotId}/packs/${packId}/way`, {})));
+}
+
+/** Why a connection was not made, or broke: what the system says, below what `fetch` says. */
+function reasonOf(error: unknown): string {
+  const { cause, message } = error as Error & { cause?: { code?: string; message?: string } };
+  return cause?.message || cause?.code || message;
 }
 
 /** A refusal of the console as an error. 409 on a run means that it ended or has another attempt. */

@@ -34,7 +34,7 @@ program
         `This machine is enrolled already (${options.state}). Remove that folder to enrol it anew.`,
       );
     const pair = makeKeyPair();
-    const link = new HttpLink(options.console, null);
+    const link = new HttpLink(() => options.console, null);
     const name = options.name ?? machineName(options.root);
     const answer = await link.enrol({
       code: options.code,
@@ -54,6 +54,36 @@ program
   });
 
 program
+  .command("move")
+  .description("use another address of the console; a running agent takes it up by itself")
+  .requiredOption("--console <url>", "new address of the console")
+  .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
+  .action(async (options: { console: string; state: string }) => {
+    const state = new AgentState(options.state);
+    const identity = state.readIdentity();
+    if (!identity)
+      throw new Error(
+        `This machine is not enrolled (${options.state}). Enrol it: agent enrol --console URL --code CODE`,
+      );
+    if (!URL.canParse(options.console) || !/^https?:$/.test(new URL(options.console).protocol))
+      throw new Error(`${options.console} is not an address. Give one that begins with https:// or http://.`);
+    const console_ = new URL(options.console).origin;
+    try {
+      await new HttpLink(() => console_, identity.token).probe(describeSystem(identity.root, state.folder));
+    } catch (error) {
+      const unknown = error instanceof CodedError && error.code === "auth.needed";
+      throw new Error(
+        unknown
+          ? `The console at ${console_} does not know this machine; the address stays ${identity.console}. If it is another console, enrol the machine there: remove ${options.state}, then agent enrol.`
+          : `${(error as Error).message}. The address stays ${identity.console}.`,
+        { cause: error },
+      );
+    }
+    state.writeIdentity({ ...identity, console: console_ });
+    console.log(`${identity.name} now reports to ${console_} (before: ${identity.console}).`);
+  });
+
+program
   .command("run")
   .description("wait for work and do it, until stopped")
   .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
@@ -65,7 +95,10 @@ program
       throw new Error(
         `This machine is not enrolled (${options.state}). Enrol it first: agent enrol --console URL --code CODE`,
       );
-    const link = new HttpLink(identity.console, identity.token);
+    // `agent move` writes a new address while this runs
+    const link = new HttpLink(() => state.readIdentity()?.console ?? identity.console, identity.token, {
+      told: (sentence) => console.error(sentence),
+    });
     const ending = new AbortController();
     for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => ending.abort());
     await link.hello(describeSystem(identity.root, state.folder), true);

@@ -224,6 +224,12 @@ export const CODES = {
     "Look at the settings of mail and webhooks, test them, and send it again.",
     true,
   ),
+  "console.not-reached": text(
+    "The console was not reached",
+    "The console's address is wrong or has changed, a firewall refuses the connection, or the console is down.",
+    "Open the address in a browser on the same machine. If the console has a new address, run there: agent move --console URL.",
+    true,
+  ),
   "run.agent-error": text(
     "The agent met an error it does not know",
     "The message in the log says more.",

@@ -87,6 +87,9 @@ export interface Provider {
 }
 export const readProvider = (tx: Tx) =>
   onePlanned<Provider>(tx, "provider", "select name, zone from provider");
+/** The zone whose clock is used for a client; the provider's where there is no client. */
+export const zoneFor = async (tx: Tx, clientId: string | null): Promise<string> =>
+  (clientId ? (await clientById(tx, clientId))?.zone : (await readProvider(tx))?.zone) ?? "UTC";
 /** Says who the provider is; one that an adopted depot made up is renamed so. */
 export const setProvider = (tx: Tx, provider: Provider) =>
   change(

@@ -19,6 +19,10 @@ export interface AlsoWanted {
 /** In trouble by what stands in its summary; the predicate of an index (migration 0022). */
 const TROUBLED = "(u.last_outcome in ('failed', 'caution') or u.gone or u.policy_id is null)";
 
+/** Without a next run although a policy protects it, and not run by hand or after others alone; an index has this predicate (migration 0038). */
+const UNSCHEDULED =
+  "s.next_due_at is null and s.policy_id is not null and (s.rules is null or jsonb_array_length(s.rules->'when'->'schedules') > 0)";
+
 /** What was read of sources in need, not taken apart yet. */
 export interface ReadInNeed {
   readonly found: InNeed;
@@ -62,7 +66,7 @@ export async function readInNeed(
     [
       ...scopeValues(filter),
       now,
-      [...also.sourceIds, ...around.bursts.keys()],
+      [...also.sourceIds, ...around.bursts.keys(), ...around.unscheduled.keys()],
       also.depots.map((one) => one.depotId),
       also.depots.map((one) => one.clientId),
       [...clientNames.keys()].filter((id) => !around.goodKeys.has(id)),
@@ -100,6 +104,7 @@ export function sourcesInNeed({ found, around, clientNames }: ReadInNeed): Sourc
       connectionId: connection,
       connectionName: connection === null ? null : (around.connections.get(connection) ?? null),
       hasPolicy: policyId !== null,
+      unscheduled: around.unscheduled.get(id) ?? null,
       policyId,
       policyName: policy?.name ?? null,
       policyChanged: policy?.changed ?? null,
@@ -171,6 +176,7 @@ async function readAround(tx: Tx, now: Date, silentSince: Date) {
       depots: (Named & { away: number | null })[];
       keys: string[];
       silent: (Named & { seen: number | null })[];
+      unscheduled: { id: string; why: NonNullable<SourceFacts["unscheduled"]> }[];
       alarms: { id: string; burst: NonNullable<SourceFacts["burst"]> }[];
     };
   }>(
@@ -184,6 +190,8 @@ async function readAround(tx: Tx, now: Date, silentSince: Date) {
           where a.depot_id = d.id and from_at <= $1 and to_at > $1))), '[]') from depots d),
        'silent', (select coalesce(json_agg(json_build_object('id', m.id, 'name', m.name, 'seen', ${millis("m.seen_at")})), '[]') from machines m
           where m.gone_at is null and (m.seen_at is null or m.seen_at < $2)),
+       'unscheduled', (select coalesce(json_agg(json_build_object('id', id, 'why', case when rules is null then 'rules-incomplete' else 'no-time-left' end)), '[]')
+          from sources s where ${UNSCHEDULED}),
        'alarms', (select coalesce(json_agg(json_build_object('id', h.source_id, 'burst', h.evidence || jsonb_build_object('machineName', m.name))
             order by h.placed_at), '[]')
           from holds h join sources s on s.id = h.source_id left join machines m on m.id = s.machine_id
@@ -207,6 +215,7 @@ async function readAround(tx: Tx, now: Date, silentSince: Date) {
         { machineId: id, machineName: name, seen: seen === null ? null : new Date(seen) },
       ]),
     ),
+    unscheduled: new Map(found.unscheduled.map(({ id, why }) => [id, why])),
     // of several alarms of one source the newest
     bursts: new Map(found.alarms.map(({ id, burst }) => [id, burst])),
     goodKeys: new Set(found.keys),

@@ -8,6 +8,8 @@ export interface Viewing {
   readonly sourceName: string;
   readonly pointId: Buffer;
   readonly moment: Date;
+  /** Of its client. */
+  readonly zone: string;
   /** Bytes as latin1 characters; `/` is all of it. */
   readonly path: string;
   readonly madeBy: string;
@@ -25,9 +27,10 @@ export interface ViewingKey {
   readonly bytesRead: number;
 }
 
-const VIEWING = `v.id, v.client_id as "clientId", v.source_id as "sourceId", s.name as "sourceName", v.point_id as "pointId", p.moment, v.path,
+const VIEWING = `v.id, v.client_id as "clientId", v.source_id as "sourceId", s.name as "sourceName", v.point_id as "pointId", p.moment, c.zone, v.path,
   v.made_by as "madeBy", v.made_at as "madeAt", v.expires_at as "expiresAt"`;
-const FROM = "viewings v join sources s on s.id = v.source_id join points p on p.id = v.point_id";
+const FROM =
+  "viewings v join sources s on s.id = v.source_id join points p on p.id = v.point_id join clients c on c.id = v.client_id";
 type Row = Omit<Viewing, "path"> & { readonly path: Buffer };
 const read = (row: Row): Viewing => ({ ...row, path: row.path.toString("latin1") });
 

@@ -1,6 +1,7 @@
 import { CODES, type Code, CodedError } from "@/core/codes";
 import { runDepots, type Where } from "@/core/policy/where";
 import { absenceNow } from "@/db/absences";
+import { zoneFor } from "@/db/clients";
 import { wholePlacesOf } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
 import { notify } from "@/db/notify";
@@ -8,6 +9,7 @@ import { newestPoint, type Point } from "@/db/points";
 import { depotsOfRun, noteRunDepot, type RunDepot, setRunDepots, type Target } from "@/db/run-depots";
 import { appendLog, type Run, type RunEnd, returnRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { momentText } from "@/server/moment-label";
 
 /** So often a run is begun at most. */
 export const ATTEMPTS = 3;
@@ -27,6 +29,7 @@ export interface RunPlan {
 export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): Promise<RunPlan> {
   const here: Target[] = [];
   const noted: Pick<RunDepot, "depotId" | "state" | "message">[] = [];
+  const zone = await zoneFor(tx, run.clientId);
   const usual = [where.depotId, ...where.beside];
   for (const depotId of new Set([...usual, ...runDepots(where)])) {
     const grant = await grantOf(tx, depotId, run.clientId);
@@ -39,7 +42,7 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
       noted.push({
         depotId,
         state: "away",
-        message: `away until ${absence.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${absence.note}`,
+        message: `away until ${momentText(absence.to, zone)} (${zone}): ${absence.note}`,
       });
   }
   if (here.length === 0)

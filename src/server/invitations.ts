@@ -1,10 +1,12 @@
 import { randomUUID } from "node:crypto";
+import { zoneFor } from "@/db/clients";
 import { insertMessage, mailSettings } from "@/db/notices";
 import type { Person } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import { insertInvitation } from "@/db/sessions";
 import { hashSecret, randomSecret, type Secrets } from "@/store/secrets";
 import { LINK, sealLink } from "./message-link";
+import { momentText } from "./moment-label";
 import type { Who } from "./who";
 
 export const INVITATION_DAYS = 7;
@@ -28,6 +30,7 @@ export async function invite(
   const secret = randomSecret();
   const expiresAt = new Date(who.at.getTime() + INVITATION_DAYS * 86_400_000);
   await insertInvitation(tx, hashSecret(secret), person.id, who.actor, who.at, expiresAt);
+  const zone = await zoneFor(tx, person.clientId);
   const url = `${origin}/invitation/${secret}`;
   const messageId = randomUUID();
   const mailed = (await mailSettings(tx)) !== null;
@@ -41,7 +44,7 @@ export async function invite(
         subject: "Deep Keep: your sign-in",
         // the address goes into the mail when it is sent, and is kept nowhere
         sealedLink: sealLink(secrets, messageId, url),
-        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${LINK}\n\nThe address works once, until ${expiresAt.toISOString().slice(0, 10)}. If you did not expect this, do nothing.\n`,
+        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${LINK}\n\nThe address works once, until ${momentText(expiresAt, zone)} (${zone}). If you did not expect this, do nothing.\n`,
       },
       who.at,
     );

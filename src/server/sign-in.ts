@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { hash, verify } from "@node-rs/argon2";
+import { zoneFor } from "@/db/clients";
 import { takeLoansBack } from "@/db/keys";
 import { insertMessage, mailSettings } from "@/db/notices";
 import { clearResets, type Person, personByEmail, type SignInRow } from "@/db/people";
@@ -17,6 +18,7 @@ import {
 } from "@/db/sessions";
 import { appendTrail } from "@/db/trail";
 import { hashSecret, randomSecret } from "@/store/secrets";
+import { momentText } from "./moment-label";
 import { Problem } from "./problem";
 import { takeCode } from "./second-factor";
 import type { Services } from "./services";
@@ -163,7 +165,8 @@ export async function openSession(
     subject: "console",
     details: { by, ...(fresh ? { newBrowser: true } : {}) },
   });
-  if (fresh && (await mailSettings(tx)))
+  if (fresh && (await mailSettings(tx))) {
+    const zone = await zoneFor(tx, clientId);
     await insertMessage(
       tx,
       {
@@ -171,10 +174,11 @@ export async function openSession(
         clientId,
         recipient: `mail:${email}`,
         subject: "Deep Keep: a sign-in from a new browser",
-        body: `${name},\n\nsomebody signed in as you on ${now.toISOString().slice(0, 16).replace("T", " ")} UTC, from ${from.address}, with a browser that was not seen before:\n\n  ${from.agent || "it did not say what it is"}\n\nIf that was you, there is nothing to do. If not: sign in, end that session under "Your account", change your password, and tell your provider.\n`,
+        body: `${name},\n\nsomebody signed in as you on ${momentText(now, zone)} (${zone}), from ${from.address}, with a browser that was not seen before:\n\n  ${from.agent || "it did not say what it is"}\n\nIf that was you, there is nothing to do. If not: sign in, end that session under "Your account", change your password, and tell your provider.\n`,
       },
       now,
     );
+  }
   return { person, token, expires };
 }
 

@@ -1,5 +1,6 @@
 "use client";
 
+import { DateTime } from "luxon";
 import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { callApi } from "./api";
@@ -7,14 +8,18 @@ import { DeedButton } from "./deeds";
 import { Refusal, TextField, useSending } from "./form";
 import { say } from "./say";
 
-const moment = (text: string): string | undefined => (text ? new Date(text).toISOString() : undefined);
+/** What a field for a date and a time holds is by the clock of the page's zone, not of the browser's. */
+const moment = (text: string, zone: string): string | undefined =>
+  text ? (DateTime.fromISO(text, { zone }).toUTC().toISO() ?? text) : undefined;
 
 /** When a depot is away by plan; runs wait meanwhile. */
 export function Absences({
   depotId,
+  zone,
   absences,
 }: {
   depotId: string;
+  zone: string;
   absences: readonly { readonly id: string; readonly text: string; readonly note: string }[];
 }) {
   const router = useRouter();
@@ -49,8 +54,8 @@ export function Absences({
             event.preventDefault();
             void sending.send(async () => {
               await callApi("POST", `/depots/${depotId}/absences`, {
-                from: moment(values.from),
-                to: moment(values.to),
+                from: moment(values.from, zone),
+                to: moment(values.to, zone),
                 note: values.note,
               });
               say.success("Noted: runs to it wait meanwhile.");
@@ -61,8 +66,8 @@ export function Absences({
           }}
         >
           <div className="grid grid-cols-2 gap-3">
-            <TextField label="Away from" type="datetime-local" {...field("from")} />
-            <TextField label="Back at" type="datetime-local" {...field("to")} />
+            <TextField label={`Away from (${zone})`} type="datetime-local" {...field("from")} />
+            <TextField label={`Back at (${zone})`} type="datetime-local" {...field("to")} />
           </div>
           <TextField
             label="Where it is then"

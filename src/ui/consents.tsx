@@ -3,6 +3,7 @@
 import { useRouter } from "next/navigation";
 import { callApi } from "./api";
 import { Refusal, useSending } from "./form";
+import { dayText } from "./moment";
 import { say } from "./say";
 import type { ShownConsent } from "./shown-consent";
 
@@ -14,7 +15,7 @@ const WORDS: Readonly<Record<string, string>> = {
 };
 
 /** One wish with the deeds that decide on it; the server refuses the one that is not for this person. */
-export function ConsentLine({ consent }: { consent: ShownConsent }) {
+export function ConsentLine({ consent, zone }: { consent: ShownConsent; zone: string }) {
   const router = useRouter();
   const sending = useSending();
   const decide = (decision: "agreed" | "declined" | "withdrawn", told: string) => () =>
@@ -27,7 +28,7 @@ export function ConsentLine({ consent }: { consent: ShownConsent }) {
     <div className="warned grid gap-2">
       <p>
         <b>{consent.askedByName}</b> {WORDS[consent.kind] ?? "asks for"} {consent.subject}: “{consent.reason}
-        ”. A second person decides until {consent.expiresAt.toISOString().slice(0, 10)}.
+        ”. A second person decides until {dayText(consent.expiresAt, zone)}.
       </p>
       <Refusal problem={sending.problem} />
       <div className="flex flex-wrap gap-2">

@@ -6,6 +6,7 @@ import type { KeyState } from "@/core/keysheet/wrapping";
 import { callApi } from "./api";
 import { ConsentLine } from "./consents";
 import { Refusal, TextField, useSending } from "./form";
+import { Clock } from "./moment";
 import { PassphraseForm } from "./passphrase-form";
 import { say } from "./say";
 import type { ShownConsent } from "./shown-consent";
@@ -20,10 +21,11 @@ interface HeldKey {
 }
 
 /** How a confirmed key is held, and what can be changed about it. */
-export function KeyHolding({ client }: { client: HeldKey }) {
+export function KeyHolding({ client, zone }: { client: HeldKey; zone: string }) {
   const [change, setChange] = useState<"holding" | "destroy" | null>(null);
   const open = (what: typeof change) => () => setChange(change === what ? null : what);
-  if (client.key === "destroyed") return <Certificate body={client.certificate} clientId={client.id} />;
+  if (client.key === "destroyed")
+    return <Certificate body={client.certificate} clientId={client.id} zone={zone} />;
   const own = client.key === "passphrase";
   return (
     <div className="grid gap-3">
@@ -44,7 +46,7 @@ export function KeyHolding({ client }: { client: HeldKey }) {
         </div>
       )}
       {client.consent ? (
-        <ConsentLine consent={client.consent} />
+        <ConsentLine consent={client.consent} zone={zone} />
       ) : (
         <div className="flex flex-wrap gap-2">
           <button
@@ -187,9 +189,11 @@ function DestroyForm({ client, done }: { client: HeldKey; done: () => void }) {
 function Certificate({
   body,
   clientId,
+  zone,
 }: {
   body: Readonly<Record<string, unknown>> | null;
   clientId: string;
+  zone: string;
 }) {
   if (!body) return <p>The client’s key was destroyed.</p>;
   const text = (name: string) => String(body[name] ?? "");
@@ -198,7 +202,9 @@ function Certificate({
       <p className="font-semibold">The client’s key was destroyed.</p>
       <dl className="facts">
         <dt>When</dt>
-        <dd>{text("destroyedAt").slice(0, 16).replace("T", " ")} UTC</dd>
+        <dd>
+          <Clock moment={new Date(text("destroyedAt"))} zone={zone} />
+        </dd>
         <dt>Asked by</dt>
         <dd>
           {text("askedBy")}: {text("reason")}

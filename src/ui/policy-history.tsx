@@ -4,6 +4,7 @@ import { useRouter } from "next/navigation";
 import { useEffect, useState } from "react";
 import { callApi } from "./api";
 import { tellRefusal } from "./deeds";
+import { clockText } from "./moment";
 import { say } from "./say";
 
 interface Revision {
@@ -17,7 +18,15 @@ interface Revision {
 }
 
 /** Every state that rules had, with who and why; and the way back to one. */
-export function PolicyHistory({ policyId, revision }: { policyId: string; revision: number }) {
+export function PolicyHistory({
+  policyId,
+  revision,
+  zone,
+}: {
+  policyId: string;
+  revision: number;
+  zone: string;
+}) {
   const router = useRouter();
   const [revisions, setRevisions] = useState<readonly Revision[] | null>(null);
   const [open, setOpen] = useState(false);
@@ -60,7 +69,7 @@ export function PolicyHistory({ policyId, revision }: { policyId: string; revisi
           {revisions?.map((one) => (
             <li key={one.revision} className="border-line border-b pb-2 text-[13px]">
               <p>
-                <b>{one.revision}</b> · {one.changedAt.slice(0, 16).replace("T", " ")} UTC · {one.changedBy}
+                <b>{one.revision}</b> · {clockText(new Date(one.changedAt), zone)} · {one.changedBy}
                 {one.reason ? `: ${one.reason}` : ""}
               </p>
               {one.sentences.map((sentence) => (

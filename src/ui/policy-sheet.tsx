@@ -430,7 +430,7 @@ export function PolicySheet({
               toggle={toggle("Encryption")}
             >
               {keyIsSet || client.key === "destroyed" ? (
-                <KeyHolding client={client} />
+                <KeyHolding client={client} zone={zone} />
               ) : (
                 <KeySheet
                   clientId={client.id}
@@ -478,7 +478,12 @@ export function PolicySheet({
               </div>
             )}
             {policy.id && (
-              <PolicyHistory key={policy.revision} policyId={policy.id} revision={policy.revision} />
+              <PolicyHistory
+                key={policy.revision}
+                policyId={policy.id}
+                revision={policy.revision}
+                zone={zone}
+              />
             )}
             {policy.id && policy.level === "group" && (
               <a

@@ -3,6 +3,7 @@ import type { IncomingMessage, ServerResponse } from "node:http";
 import { LRUCache } from "lru-cache";
 import { pointById } from "@/db/points";
 import { noteViewed, type OpenedViewing, viewingFor } from "@/db/viewings";
+import { momentText } from "@/server/moment-label";
 import { problemFrom } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { record } from "@/server/who";
@@ -315,7 +316,9 @@ export class ViewingDesk {
       return;
     }
     const { viewing } = served;
-    const title = xmlText(`${viewing.sourceName}, ${viewing.moment.toISOString().slice(0, 16)} UTC`);
+    const title = xmlText(
+      `${viewing.sourceName}, ${momentText(viewing.moment, viewing.zone)} (${viewing.zone})`,
+    );
     const rowOf = (one: Found) =>
       `<li><a href="${xmlText(this.hrefOf(served, one))}">${propertiesOf(served, one).displayname}${isFolder(one) ? "/" : ""}</a></li>`;
     const inside = this.inside(served, found);

@@ -1,7 +1,9 @@
-import { mkdirSync, readdirSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { request as ask, createServer, type Server } from "node:http";
+import type { AddressInfo } from "node:net";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { enrolMachine, makeClient, type TestClient } from "../client";
+import { backUp, enrolMachine, makeClient, type TestClient } from "../client";
 import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";
 
@@ -347,6 +349,61 @@ describe("enrolment", () => {
       ).output,
     ).toMatch(/does not answer/);
     expect((await console_.agent(["run", "--state", freshFolder("s")])).output).toMatch(/not enrolled/);
+  });
+
+  it("moves to another address of its console while it runs, and to none that does not know it", async () => {
+    const machine = await enrolMachine(console_, client, "kest-03");
+    const identity = () => JSON.parse(readFileSync(join(machine.state, "identity.json"), "utf8")) as object;
+    const before = identity();
+    const move = (to: string) => console_.agent(["move", "--console", to, "--state", machine.state]);
+    // a console that answers, and knows no machine of this name
+    const stranger = createServer((_, response) =>
+      response
+        .writeHead(401, { "content-type": "application/problem+json" })
+        .end(JSON.stringify({ code: "auth.needed" })),
+    );
+    // the console's new name: whatever is asked there goes to it
+    const front = createServer((request, response) => {
+      const { host: _, ...headers } = request.headers;
+      const on = ask(new URL(request.url!, console_.url), { method: request.method, headers }, (answer) => {
+        response.writeHead(answer.statusCode!, answer.headers);
+        answer.pipe(response);
+      });
+      on.on("error", () => response.destroy());
+      request.pipe(on);
+    });
+    for (const server of [stranger, front])
+      await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
+    const left = createServer();
+    await new Promise<void>((resolve) => left.listen(0, "127.0.0.1", resolve));
+    const at = (server: Server) => `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+    const gone = at(left);
+    await new Promise((resolve) => left.close(resolve));
+    try {
+      for (const [to, why] of [
+        [at(stranger), /does not know this machine; the address stays/],
+        [gone, /does not answer: .*ECONNREFUSED.*The address stays/],
+        ["console.lanternfold.example", /begins with https:/],
+      ] as const) {
+        const refused = await move(to);
+        expect([to, refused.code]).toEqual([to, 1]);
+        expect(refused.output).toMatch(why);
+        expect(identity()).toEqual(before);
+      }
+      // the console has left the address that the running agent knows
+      writeFileSync(join(machine.state, "identity.json"), JSON.stringify({ ...before, console: gone }));
+      console_.runAgent(machine.state);
+      const moved = await move(`${at(front)}/`);
+      expect(moved.output).toContain(`now reports to ${at(front)} (before: ${gone})`);
+      expect(identity()).toEqual({ ...before, console: at(front) });
+      expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    } finally {
+      await console_.stopAgents();
+      for (const server of [stranger, front]) {
+        server.closeAllConnections();
+        server.close();
+      }
+    }
   });
 });
 

@@ -205,6 +205,46 @@ describe("what needs somebody", () => {
     await system("update client_keys set confirmed_at = $1", [now]);
   });
 
+  it("names sources that a policy protects and that have no next run, and none that run by hand alone", async () => {
+    await sweep();
+    for (const machine of machines) await addPoint(machine, new Date(now.getTime() - HOUR_MS));
+    await system("update machines set seen_at = $1", [now]);
+    // without the one that an earlier test took away
+    const [ended, lacking, byHand, paused] = machines.filter((_, i) => i !== 1);
+    const before = await system<{ id: string; rules: unknown; next: Date | null; paused: boolean }>(
+      "select id, rules, next_due_at as next, paused from sources",
+    );
+    const fromNow = (schedules: readonly unknown[], of: readonly (TestMachine | undefined)[]) =>
+      system(
+        "update sources set next_due_at = null, rules = jsonb_set(rules, '{when,schedules}', $2) where id = any($1)",
+        [of.map((machine) => machine!.sourceId), JSON.stringify(schedules)],
+      );
+    await fromNow([{ rule: "FREQ=DAILY;BYHOUR=21;UNTIL=20200101T000000Z" }], [ended, lacking, paused]);
+    await fromNow([], [byHand]);
+    await system("update sources set rules = null where id = $1", [lacking!.sourceId]);
+    await system("update sources set paused = true where id = $1", [paused!.sourceId]);
+    const { causes } = await console_.services.db.withScope({ role: "provider" }, (tx) =>
+      computeStanding(tx, {}, now),
+    );
+    const found = causes.filter((cause) => cause.kind === "no-next-run");
+    expect(found.map(({ sourceIds }) => sourceIds).sort()).toEqual(
+      [[ended!.sourceId], [lacking!.sourceId]].sort(),
+    );
+    expect(found.find(({ sourceIds }) => sourceIds[0] === ended!.sourceId)!.title).toMatch(
+      /: no next run, no schedule of “.+” has a time left$/,
+    );
+    expect(found.find(({ sourceIds }) => sourceIds[0] === lacking!.sourceId)!.title).toMatch(
+      /lack a clause$/,
+    );
+    for (const one of before)
+      await system("update sources set rules = $2, next_due_at = $3, paused = $4 where id = $1", [
+        one.id,
+        one.rules && JSON.stringify(one.rules),
+        one.next,
+        one.paused,
+      ]);
+  });
+
   it("touches all sources of a depot that is full, also those that are well", async () => {
     await sweep();
     for (const machine of machines.slice(3)) await addPoint(machine, new Date(now.getTime() - HOUR_MS));

@@ -18,7 +18,7 @@ import { fillingOf } from "@/server/usage";
 import { DEPOT_FILE } from "@/store/layout";
 import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
-import { Ago, clockText } from "@/ui/moment";
+import { Ago, clockText, dayText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there, or an empty folder stands in its place. */
@@ -46,15 +46,11 @@ const saved = (before: number, after: number): string =>
   before > after ? `${Math.round((1 - after / before) * 100)} % saved` : "nothing saved";
 
 /** When a depot will be full, in a sentence. */
-function whenFull(forecast: Forecast | null, now: Date): string {
+function whenFull(forecast: Forecast | null, now: Date, zone: string): string {
   if (!forecast) return "Too few days have passed to say when it will be full.";
   const pace = `${formatBytes(Math.max(0, forecast.perDay))} a day`;
   if (forecast.days === null) return `At ${pace} nothing says that it will be full.`;
-  const day = (days: number) =>
-    new Date(now.getTime() + days * 86_400_000).toLocaleDateString("en-GB", {
-      dateStyle: "medium",
-      timeZone: "UTC",
-    });
+  const day = (days: number) => dayText(new Date(now.getTime() + days * 86_400_000), zone);
   if (forecast.days > 3650) return `At ${pace} it will not be full within ten years.`;
   const band =
     forecast.soonest !== null && forecast.latest !== null && forecast.latest < 3650
@@ -280,7 +276,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         forecast={forecast}
         used={usedHere}
         limit={limitHere}
-        fullText={whenFull(forecast, now)}
+        fullText={whenFull(forecast, now, provider.zone)}
       />
       {savings && savings.stored > 0 && (
         <section>
@@ -373,6 +369,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         <Absences
           key={chosen.id}
           depotId={chosen.id}
+          zone={provider.zone}
           absences={absences.map((absence) => ({
             id: absence.id,
             text: `${clockText(absence.from, provider.zone)} to ${clockText(absence.to, provider.zone)}`,

@@ -1,10 +1,12 @@
 import Link from "next/link";
+import { zoned } from "@/core/units/zoned";
 import { readTrail } from "@/db/trail";
 import { Clock } from "@/ui/moment";
 import { SearchField } from "@/ui/search-field";
 import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;
+const toTheSecond = zoned("en-GB", { dateStyle: "medium", timeStyle: "medium" });
 
 function detailText(details: Record<string, unknown>): string {
   return Object.entries(details)
@@ -114,7 +116,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
         <dd>{chosen.subject}</dd>
         <dt>When</dt>
         <dd>
-          {chosen.at.toISOString()} <span className="text-soft">(UTC)</span>
+          {toTheSecond(chosen.at, zone)} <span className="text-soft">({zone})</span>
         </dd>
         <dt>From</dt>
         <dd>{chosen.address}</dd>

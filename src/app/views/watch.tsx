@@ -87,6 +87,7 @@ export async function watchView({
               <ConsentLine
                 key={consent.id}
                 consent={{ ...shownConsent(consent), own: consent.askedBy === person.id }}
+                zone={provider.zone}
               />
             ))}
           </div>
@@ -248,6 +249,16 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             <dd>Assign a policy; until then nothing of it is kept.</dd>
           </>
         )}
+        {cause.kind === "no-next-run" && first && (
+          <>
+            <dt>What now</dt>
+            <dd>
+              {cause.key.includes(":rules-incomplete:")
+                ? "Open the policy and add the clause that is missing; until then nothing of it is protected."
+                : "Open the policy and change its clause When; until then it is backed up only by hand."}
+            </dd>
+          </>
+        )}
         {cause.kind === "messages-unsent" && (
           <>
             <dt>Last refusal</dt>
@@ -337,12 +348,12 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
         {first && cause.kind === "damage" && (
           <BackUpEach sourceIds={cause.sourceIds} label="Store anew what they lack" />
         )}
-        {first && cause.kind === "policy-change" && first.policyId && (
+        {first && ["policy-change", "no-next-run"].includes(cause.kind) && first.policyId && (
           <Link
             className="btn btn-primary"
             href={`${baseOf(first.clientSlug)}/policies?sel=${first.policyId}`}
           >
-            Look at the policy and its history
+            {cause.kind === "no-next-run" ? "Open the policy" : "Look at the policy and its history"}
           </Link>
         )}
         {first && ["connection-failed", "depot-failed", "one-code", "policy-change"].includes(cause.kind) && (

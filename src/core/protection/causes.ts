@@ -21,6 +21,11 @@ export interface SourceFacts {
   /** Its machine or connection was taken away, or the far end has it no more; its points remain. */
   readonly gone: boolean;
   readonly hasPolicy: boolean;
+  /**
+   * Why it has no next run although it should: its rules lack a clause, or none of their schedules has a time left. Null when
+   * it has one, and when it runs only by hand or after other sources.
+   */
+  readonly unscheduled?: "rules-incomplete" | "no-time-left" | null;
   readonly siteId: string;
   readonly siteName: string;
   readonly policyId: string | null;
@@ -84,6 +89,7 @@ export type CauseKind =
   | "run-caution"
   | "target-passed"
   | "no-policy"
+  | "no-next-run"
   | "key-not-confirmed"
   | "messages-unsent"
   | "drill-failed"
@@ -356,6 +362,7 @@ function rootCause(source: SourceFacts, _now: Date): string | null {
   if (source.burst) return `burst:${source.id}`;
   if (!source.hasPolicy) return `no-policy:${source.clientId}`;
   if (!source.keyConfirmed) return `key-not-confirmed:${source.clientId}`;
+  if (source.unscheduled) return `no-next-run:${source.unscheduled}:${source.policyId}`;
   if (source.depotAwayUntil && (source.state === "exposed" || source.state === "slipping"))
     return `depot-away:${source.depotName}`;
   if (source.silent) return `machine-silent:${source.silent.machineId}`;
@@ -506,11 +513,20 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
           .slice(0, 4)
           .join(", "),
       };
+    case "no-next-run":
+      return {
+        ...base,
+        title:
+          first.unscheduled === "rules-incomplete"
+            ? `${who}: no runs, “${first.policyName}” and the levels above it lack a clause`
+            : `${who}: no next run, no schedule of “${first.policyName}” has a time left`,
+        detail: `${names(group)} · ${lastPoint}`,
+      };
     case "key-not-confirmed":
       return {
         ...base,
         title: `The key of ${first.clientName} is not confirmed: nothing runs`,
-        detail: `${counted(group.length, "source")} wait`,
+        detail: `${counted(group.length, "source")} ${group.length === 1 ? "is" : "are"} waiting`,
         code: "key.not-confirmed",
       };
     default:

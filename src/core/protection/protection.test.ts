@@ -234,6 +234,32 @@ describe("causes, not symptoms", () => {
     ]);
   });
 
+  it("asks for a policy's times where there is no next run, before anything that a run told", () => {
+    const causes = findCauses(
+      [
+        source("a", { unscheduled: "no-time-left", policyId: "p", lastOutcome: "failed", state: "exposed" }),
+        source("b", { unscheduled: "no-time-left", policyId: "p" }),
+        source("c", { unscheduled: "rules-incomplete", policyId: "p", newestPoint: null }),
+        source("paused", { unscheduled: "no-time-left", policyId: "p", state: "paused" }),
+      ],
+      [],
+      now,
+    );
+    expect(causes.map(({ kind, title }) => [kind, title])).toEqual([
+      ["no-next-run", "2 sources: no next run, no schedule of “Clinics” has a time left"],
+      ["no-next-run", "c files: no runs, “Clinics” and the levels above it lack a clause"],
+    ]);
+  });
+  it("says of one source that it is waiting, and of two that they are", () => {
+    const detail = (...names: string[]) =>
+      findCauses(
+        names.map((name) => source(name, { keyConfirmed: false })),
+        [],
+        now,
+      )[0]!.detail;
+    expect([detail("a"), detail("a", "b")]).toEqual(["1 source is waiting", "2 sources are waiting"]);
+  });
+
   it("blames the silent machine, not its passed target", () => {
     const [cause] = findCauses(
       [

@@ -24,7 +24,7 @@ export async function benchBandwidth(): Promise<Figure[]> {
     const ending = new AbortController();
     const pacer = new Pacer(ending.signal);
     pacer.set(rate);
-    const link = new HttpLink(`http://127.0.0.1:${(server.address() as AddressInfo).port}`, "bench");
+    const link = new HttpLink(() => `http://127.0.0.1:${(server.address() as AddressInfo).port}`, "bench");
     const pack = [randomBytes(PACK_BYTES)];
     const holds = { ids: [], contentBytes: PACK_BYTES };
     const sending = (async () => {

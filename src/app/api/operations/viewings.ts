@@ -1,6 +1,7 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
 import { mayDo } from "@/core/rights/rights";
+import { zoneFor } from "@/db/clients";
 import { notify } from "@/db/notify";
 import { personById } from "@/db/people";
 import { pointById } from "@/db/points";
@@ -98,6 +99,7 @@ export const viewings = [
         sourceName: source.name,
         pointId: point.id,
         moment: point.moment,
+        zone: await context.tx((tx) => zoneFor(tx, point.clientId)),
         path,
         madeBy: who.actor,
         madeAt: who.at,
