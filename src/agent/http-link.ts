@@ -116,8 +116,7 @@ export class HttpLink implements ConsoleLink {
           await response.body?.cancel();
           const to = new URL(elsewhere, consoleUrl).origin;
           why = `it redirects to ${to}; if that is the console, run: agent move --console ${to}`;
-          if (call.once)
-            throw new CodedError("console.not-reached", `${consoleUrl}: ${why}`);
+          if (call.once) throw new CodedError("console.not-reached", `${consoleUrl}: ${why}`);
         } else {
           if (response.status < 500 || response.status === 507) {
             this.heard(consoleUrl);

@@ -117,6 +117,16 @@ export const CODES = {
     "Test the depot in the view Depots; it shows the step that fails.",
     true,
   ),
+  "depot.no-bucket": text(
+    "The bucket does not exist",
+    "The server answers, but has no bucket of this name for this key.",
+    "Check the bucket's name and whether it stands in the path or in the host's name; create the bucket if it is missing.",
+  ),
+  "depot.lock-refused": text(
+    "The bucket does not lock objects",
+    "Object lock is off for the bucket, the server does not support it, or the key may not use it. Objects could be removed before their day.",
+    "Turn on object lock for the bucket (often possible only when it is created) and give the key the right to set retention, or let a second person agree to a lock of 0 days.",
+  ),
   "depot.signin-refused": text(
     "The depot refuses the credentials",
     "The access key is not known there, or its secret is wrong.",

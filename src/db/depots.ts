@@ -71,6 +71,42 @@ export const insertDepot = (tx: Tx, depot: Omit<Depot, "atOnce">, now: Date) =>
 export const setDirect = (tx: Tx, id: string, direct: string | null) =>
   change(tx, "update depots set direct = $2 where id = $1", [id, direct]);
 
+/** A lock that a depot did not extend. */
+export interface RefusedLock {
+  readonly depotId: string;
+  readonly depotName: string;
+  readonly clientId: string;
+  readonly clientName: string;
+  /** What the depot said. */
+  readonly error: string;
+  readonly since: Date;
+}
+export const noteLockRefused = (tx: Tx, depotId: string, clientId: string, error: string, now: Date) =>
+  change(
+    tx,
+    `update grants set lock_refused = $3, lock_refused_at = coalesce(lock_refused_at, $4) where depot_id = $1 and client_id = $2`,
+    [depotId, clientId, error, now],
+  );
+export const clearLockRefused = (tx: Tx, depotId: string, clientId: string) =>
+  change(
+    tx,
+    "update grants set lock_refused = null, lock_refused_at = null where depot_id = $1 and client_id = $2 and lock_refused is not null",
+    [depotId, clientId],
+  );
+export const refusedLocks = (tx: Tx, clientId: string | null) =>
+  all<RefusedLock>(
+    tx,
+    `select g.depot_id as "depotId", d.name as "depotName", g.client_id as "clientId", c.name as "clientName", g.lock_refused as error,
+       g.lock_refused_at as since
+     from grants g join depots d on d.id = g.depot_id join clients c on c.id = g.client_id
+     where g.lock_refused is not null and ($1::uuid is null or g.client_id = $1) order by d.name, c.name`,
+    [clientId],
+  );
+
+/** Another access key, in the settings of its bucket, and its secret, sealed. */
+export const setDepotKeys = (tx: Tx, id: string, settings: BucketPlace, secret: Buffer) =>
+  change(tx, "update depots set settings = $2, secret = $3 where id = $1", [id, settings, secret]);
+
 export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grants`);
 /** Grants of which at least such a share (0 to 1) is used. */
 export const fullGrants = (tx: Tx, share: number) =>

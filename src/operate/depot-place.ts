@@ -54,6 +54,11 @@ export function namedPlace(options: PlaceOptions): NamedPlace {
   if (!region || !accessKey || !secretFile)
     throw new CodedError("request.invalid", "a bucket wants --region, --access-key and --secret-file too");
   const url = new URL(options.depot);
+  if (url.username || url.password || url.search || url.hash)
+    throw new CodedError(
+      "request.invalid",
+      "the address of a bucket is https://server/bucket/prefix/; credentials go into --access-key and --secret-file",
+    );
   const [bucket, ...below] = url.pathname.split("/").filter(Boolean);
   if (!bucket)
     throw new CodedError("request.invalid", "the address ends with the bucket: https://server/bucket/");

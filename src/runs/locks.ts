@@ -1,5 +1,6 @@
+import { CodedError } from "@/core/codes";
 import { locateChunks, notePackLock, packsLockedBefore } from "@/db/chunks";
-import { depotById, grantOf } from "@/db/depots";
+import { clearLockRefused, depotById, grantOf, noteLockRefused } from "@/db/depots";
 import { pointsInSpace } from "@/db/points";
 import type { Services } from "@/server/services";
 import { packName } from "@/store/layout";
@@ -13,6 +14,26 @@ const AT_A_TIME = 2000;
  * credentials. Returns how many packs are kept longer. Throws the code of a depot that cannot be used.
  */
 export async function growLocks(services: Services, depotId: string, clientId: string): Promise<number> {
+  const system = { role: "system" } as const;
+  try {
+    const grown = await grow(services, depotId, clientId);
+    await services.db.withScope(system, (tx) => clearLockRefused(tx, depotId, clientId));
+    return grown;
+  } catch (error) {
+    // Watch tells of it until it succeeds: the queue's next try is nothing that anybody sees. A depot that is not reached
+    // has refused nothing
+    if (
+      error instanceof CodedError &&
+      (error.code === "depot.lock-refused" || error.code === "depot.not-allowed")
+    )
+      await services.db.withScope(system, (tx) =>
+        noteLockRefused(tx, depotId, clientId, error.message, services.now()),
+      );
+    throw error;
+  }
+}
+
+async function grow(services: Services, depotId: string, clientId: string): Promise<number> {
   const system = { role: "system" } as const;
   const now = services.now();
   const found = await services.db.withScope(system, async (tx) => {

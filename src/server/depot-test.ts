@@ -12,6 +12,8 @@ import { type Steps, trySteps } from "./steps";
 
 export interface DepotTest extends Steps {
   readonly warnings: readonly string[];
+  /** The server took a write over an object that was there. */
+  readonly overwrites: boolean;
   /** The disk behind it, bytes; null where there is none to ask. */
   readonly size: number | null;
   readonly free: number | null;
@@ -72,14 +74,49 @@ export async function testFolder(
   );
   // the probe's folder, empty again; one that holds something is not ours
   if (depotId === null) await rmdir(join(path, "probes")).catch(() => {});
-  return { ...steps, warnings, size, free };
+  return { ...steps, warnings, overwrites: false, size, free };
 }
 
 /** Tries a bucket as a depot: signing in shows in the first step that asks for something. */
 export async function testBucket(place: Place, depotId: string | null): Promise<DepotTest> {
-  const steps = await trySteps([recognise(place, depotId), ...probe(place)], "depot.not-reached");
-  return { ...steps, warnings: [], size: null, free: null };
+  const warnings: string[] = [];
+  let overwrites = false;
+  const conditional: ProbeStep = (name) => [
+    "Refuse to overwrite the probe",
+    async () => {
+      const kept = await place.put(name, [Buffer.from("another probe")]).then(
+        () => false,
+        (error) => {
+          if (error instanceof CodedError && error.code === "request.conflict") return true;
+          throw error;
+        },
+      );
+      if (kept) return null;
+      overwrites = true;
+      warnings.push(NO_CONDITIONS);
+      return "not supported by this server";
+    },
+  ];
+  const lock: Step = [
+    "Ask for object lock",
+    async () => {
+      const { state, said } = await place.lockSupport!();
+      if (state === "available") return "available";
+      if (state === "missing") warnings.push(NO_LOCK);
+      return `${state === "missing" ? "not available" : "not known"}: ${said}`;
+    },
+  ];
+  const steps = await trySteps(
+    [recognise(place, depotId), ...probe(place, conditional), ...(place.lockSupport ? [lock] : [])],
+    "depot.not-reached",
+  );
+  return { ...steps, warnings, overwrites, size: null, free: null };
 }
+
+const NO_CONDITIONS =
+  "This server ignores the condition that an object must be new: two writers could overwrite one another’s object. Machines may send to it only through the console.";
+const NO_LOCK =
+  "This bucket does not lock objects, so no client can be granted a lock in it. Where that is wanted, turn on object lock for the bucket.";
 
 /** What may lie in a folder that becomes a depot: what file systems put there, and what a broken attempt left. */
 const NOBODYS = new Set(["lost+found", "System Volume Information", "$RECYCLE.BIN", "probes"]);
@@ -134,7 +171,8 @@ const recognise = (place: Place, depotId: string | null): Step => [
 ];
 
 /** Writes, reads back, lists and deletes a small object; what a failed step leaves is removed. */
-function probe(place: Place): Step[] {
+type ProbeStep = (name: string) => Step;
+function probe(place: Place, ...further: ProbeStep[]): Step[] {
   const content = randomBytes(64 * 1024);
   const name = `probes/probe-${randomBytes(8).toString("hex")}`;
   const orRemove = (work: () => Promise<string | null>) => () =>
@@ -159,6 +197,10 @@ function probe(place: Place): Step[] {
         return null;
       }),
     ],
+    ...further.map((make): Step => {
+      const [step, work] = make(name);
+      return [step, orRemove(work)];
+    }),
     [
       "Find it in the list",
       orRemove(async () => {

@@ -10,7 +10,7 @@ import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/c
 import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
-import { fullGrants, listDepots } from "@/db/depots";
+import { fullGrants, listDepots, refusedLocks } from "@/db/depots";
 import { failedDrills } from "@/db/drills";
 import { readInNeed, sourcesInNeed } from "@/db/in-need";
 import { unsentSince } from "@/db/notices";
@@ -64,6 +64,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       ? null
       : await unsentSince(tx, filter.clientId ?? null, new Date(now.getTime() - UNSENT_DAYS * 24 * HOUR_MS));
   const zone = (await readProvider(tx))?.zone ?? "UTC";
+  const locks = filter.siteId || filter.sourceId ? [] : await refusedLocks(tx, filter.clientId ?? null);
   const nights = lastNights(now, zone, NIGHTS);
   const read = await readInNeed(tx, filter, now, also, clientNames);
   // the database counts nights while what was read is taken apart
@@ -81,7 +82,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       .map((source) => source.id);
     return sourceIds.length ? { ...depot, sourceIds } : [];
   });
-  const causes = findCauses(sources, depots, now, { damages, unsent, drills });
+  const causes = findCauses(sources, depots, now, { damages, unsent, drills, locks });
   const runs = await counting;
   const table = nightsTable(runs);
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {

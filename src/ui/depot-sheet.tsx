@@ -271,6 +271,61 @@ export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Ki
   );
 }
 
+/** Another access key for a bucket: tested before it replaces the one in use. */
+export function BucketKeys({ depotId, accessKeyId }: { depotId: string; accessKeyId: string }) {
+  const router = useRouter();
+  const sending = useSending();
+  const [open, setOpen] = useState(false);
+  const [values, setValues] = useState({ accessKeyId: "", secretAccessKey: "" });
+  const field = (key: keyof typeof values) => ({
+    error: sending.errorOf(key),
+    value: values[key],
+    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
+  });
+  if (!open)
+    return (
+      <p>
+        Access key <span className="font-mono text-[12.5px]">{accessKeyId}</span>.{" "}
+        <button type="button" className="text-primary underline" onClick={() => setOpen(true)}>
+          Replace the key…
+        </button>
+      </p>
+    );
+  return (
+    <form
+      className="grid gap-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void sending.send(async () => {
+          await callApi("PUT", `/depots/${depotId}/keys`, values);
+          say.success("The new key works and replaces the old one.");
+          setValues({ accessKeyId: "", secretAccessKey: "" });
+          setOpen(false);
+          router.refresh();
+        });
+      }}
+    >
+      <TextField label="Access key" mono autoComplete="off" {...field("accessKeyId")} />
+      <TextField
+        label="Secret access key"
+        type="password"
+        autoComplete="off"
+        help="Tested before it replaces the key in use. It is stored sealed and never shown again."
+        {...field("secretAccessKey")}
+      />
+      <Refusal problem={sending.problem} />
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+          Test and replace
+        </button>
+        <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
+          Cancel
+        </button>
+      </div>
+    </form>
+  );
+}
+
 /** Tests a depot that is one. */
 export function DepotTestButton({ depotId }: { depotId: string }) {
   const [test, setTest] = useState<DepotTest | null>(null);

@@ -14,6 +14,7 @@ export const DepotSheet = dynamic(() => import("./depot-sheet").then((module) =>
 export const DepotTestButton = dynamic(() =>
   import("./depot-sheet").then((module) => module.DepotTestButton),
 );
+export const BucketKeys = dynamic(() => import("./depot-sheet").then((module) => module.BucketKeys));
 export const DirectWay = dynamic(() => import("./depot-sheet").then((module) => module.DirectWay));
 export const GrantForm = dynamic(() => import("./depot-sheet").then((module) => module.GrantForm));
 export const Filling = dynamic(() => import("./filling").then((module) => module.Filling));

@@ -2,6 +2,7 @@ import { access, statfs } from "node:fs/promises";
 import { join } from "node:path";
 import Link from "next/link";
 import { Fragment } from "react";
+import type { BucketPlace } from "@/core/bucket";
 import { type Filling as Forecast, forecastFilling, growthOf } from "@/core/consequences/filling";
 import { furtherDepots } from "@/core/policy/where";
 import { type DamageSummary, summariseDamage } from "@/core/protection/damages";
@@ -16,7 +17,16 @@ import { listPolicies } from "@/db/policies";
 import { inTurn } from "@/db/scope";
 import { fillingOf } from "@/server/usage";
 import { DEPOT_FILE } from "@/store/layout";
-import { Absences, CheckForm, DepotSheet, DepotTestButton, DirectWay, Filling, GrantForm } from "@/ui/lazy";
+import {
+  Absences,
+  BucketKeys,
+  CheckForm,
+  DepotSheet,
+  DepotTestButton,
+  DirectWay,
+  Filling,
+  GrantForm,
+} from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText, dayText } from "@/ui/moment";
 import type { ViewInput, ViewOutput } from "./view";
@@ -358,6 +368,16 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
               </li>
             ))}
           </ul>
+        </section>
+      )}
+      {chosen.kind === "s3" && (
+        <section>
+          <h3 className="part-title mb-1">Credentials</h3>
+          <BucketKeys
+            key={chosen.id}
+            depotId={chosen.id}
+            accessKeyId={(chosen.settings as BucketPlace).accessKeyId}
+          />
         </section>
       )}
       <section>

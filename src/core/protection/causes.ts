@@ -93,6 +93,7 @@ export type CauseKind =
   | "key-not-confirmed"
   | "messages-unsent"
   | "drill-failed"
+  | "lock-refused"
   | "orphan";
 
 /** Messages that were given up: nobody heard of what they tell. */
@@ -115,11 +116,23 @@ export interface DrillFacts {
   readonly at: Date;
 }
 
+/** A depot that did not keep what it holds of a client as long as the client's lock says. */
+export interface RefusedLockFacts {
+  readonly depotId: string;
+  readonly depotName: string;
+  readonly clientId: string;
+  readonly clientName: string;
+  /** What the depot said. */
+  readonly error: string;
+  readonly since: Date;
+}
+
 /** What stands beside the states of sources. */
 export interface OtherFacts {
   readonly damages?: readonly DamageFacts[];
   readonly unsent?: UnsentFacts | null;
   readonly drills?: readonly DrillFacts[];
+  readonly locks?: readonly RefusedLockFacts[];
 }
 
 /** One line of *needs you*: a cause, with all it touches. */
@@ -162,7 +175,7 @@ export function findCauses(
   sources: readonly SourceFacts[],
   depots: readonly DepotFacts[],
   now: Date,
-  { damages = [], unsent = null, drills = [] }: OtherFacts = {},
+  { damages = [], unsent = null, drills = [], locks = [] }: OtherFacts = {},
 ): Cause[] {
   const causes: Cause[] = [];
   const groups = new Map<string, SourceFacts[]>();
@@ -217,6 +230,19 @@ export function findCauses(
       since: unsent.since,
       code: null,
       depotId: null,
+    });
+  for (const lock of locks)
+    causes.push({
+      key: `lock-refused:${lock.depotId}:${lock.clientId}`,
+      kind: "lock-refused",
+      state: "slipping",
+      title: `${lock.depotName} did not extend the lock of ${lock.clientName}’s packs`,
+      detail: lock.error,
+      sourceIds: [],
+      clientNames: [lock.clientName],
+      since: lock.since,
+      code: "depot.lock-refused",
+      depotId: lock.depotId,
     });
   const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);
   return causes.sort(

@@ -7,7 +7,7 @@ import { checkSignature, signerOf } from "./signature";
 
 /**
  * S3-compatible storage as the world has it: signatures checked, multipart, conditional put, pages of lists,
- * object lock, storage classes, and faults on demand.
+ * object lock, versions, storage classes, and faults on demand.
  */
 export interface StoredObject {
   readonly bytes: Buffer;
@@ -32,6 +32,10 @@ export interface BucketOptions {
   readonly region?: string;
   readonly bucket?: string;
   readonly keys?: Readonly<Record<string, { secret: string; mayRead?: boolean; mayWrite?: boolean }>>;
+  /** Whether the bucket locks objects: `off` refuses, `ignored` stores without a lock and says nothing. */
+  readonly lock?: "on" | "off" | "ignored";
+  /** A removal puts a marker over the object, as in every bucket with object lock of the large services. */
+  readonly versioned?: boolean;
   /** Objects in a page of a list. */
   readonly page?: number;
   /** Where objects lie between two starts; without it they are in memory alone. */
@@ -72,6 +76,8 @@ export class S3Server {
     string,
     { key: string; parts: Map<number, Buffer>; lockedUntil: Date | null; storageClass: string }
   >();
+  /** In a bucket with versions: what lies below markers, and the markers (null). */
+  readonly hidden: { readonly key: string; readonly id: string; readonly object: StoredObject | null }[] = [];
   private readonly server: Server;
   private readonly region: string;
   private readonly bucket: string;
@@ -168,10 +174,17 @@ export class S3Server {
     const ask = url.searchParams;
     const uploadId = ask.get("uploadId");
     const method = request.method!;
-    if (method === "GET" && key === "") return this.list(response, ask);
+    if (method === "GET" && key === "") {
+      if (ask.has("object-lock")) return this.tellLock(response);
+      if (ask.has("uploads")) return this.listUploads(response, ask);
+      if (ask.has("versions")) return this.listVersions(response, ask);
+      return this.list(response, ask);
+    }
+    if (this.options.lock === "off" && request.headers["x-amz-object-lock-mode"])
+      throw new Refusal(400, "InvalidRequest");
     if (method === "POST" && ask.has("uploads")) {
       const id = randomUUID();
-      this.uploads.set(id, { key, parts: new Map(), ...wishesOf(request) });
+      this.uploads.set(id, { key, parts: new Map(), ...this.wishesOf(request) });
       return send(
         response,
         `<InitiateMultipartUploadResult><UploadId>${id}</UploadId></InitiateMultipartUploadResult>`,
@@ -196,13 +209,24 @@ export class S3Server {
         `<CompleteMultipartUploadResult><ETag>${etagOf(bytes)}</ETag></CompleteMultipartUploadResult>`,
       );
     }
+    if (method === "PUT" && ask.has("retention") && (this.options.lock ?? "on") !== "on")
+      throw new Refusal(400, "InvalidRequest");
     if (method === "PUT" && ask.has("retention")) return this.retain(response, key, body);
     if (method === "PUT") {
       this.roomFor(body.length);
-      this.store(request, key, body, wishesOf(request));
+      this.store(request, key, body, this.wishesOf(request));
       return response.writeHead(200, { etag: etagOf(body) }).end();
     }
     const object = this.objects.get(key);
+    if (method === "DELETE" && ask.has("versionId"))
+      return this.removeVersion(response, key, ask.get("versionId")!);
+    if (method === "DELETE" && this.options.versioned) {
+      const id = randomUUID();
+      if (object) this.hidden.push({ key, id: randomUUID(), object });
+      this.hidden.push({ key, id, object: null });
+      this.objects.delete(key);
+      return response.writeHead(204, { "x-amz-delete-marker": "true", "x-amz-version-id": id }).end();
+    }
     if (method === "DELETE") {
       if (object?.lockedUntil && object.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
       if (this.options.folder)
@@ -212,6 +236,64 @@ export class S3Server {
     }
     if (!object) throw new Refusal(404, "NoSuchKey");
     return this.give(request, response, object);
+  }
+
+  private removeVersion(response: ServerResponse, key: string, id: string): unknown {
+    const at = this.hidden.findIndex((one) => one.key === key && one.id === id);
+    const object = this.hidden[at]?.object;
+    if (object?.lockedUntil && object.lockedUntil > this.now()) throw new Refusal(403, "AccessDenied");
+    if (at >= 0) this.hidden.splice(at, 1);
+    // without a marker above it the newest version is in sight again
+    const left = this.hidden.filter((one) => one.key === key);
+    const newest = left.at(-1);
+    if (newest?.object && !left.some((one) => one.object === null)) {
+      this.hidden.splice(this.hidden.indexOf(newest), 1);
+      this.objects.set(key, newest.object);
+    }
+    return response.writeHead(204).end();
+  }
+
+  private tellLock(response: ServerResponse): void {
+    if ((this.options.lock ?? "on") === "on")
+      send(
+        response,
+        "<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled></ObjectLockConfiguration>",
+      );
+    else throw new Refusal(404, "ObjectLockConfigurationNotFoundError");
+  }
+
+  private listUploads(response: ServerResponse, ask: URLSearchParams): void {
+    const prefix = ask.get("prefix") ?? "";
+    const rows = [...this.uploads]
+      .filter(([, { key }]) => key.startsWith(prefix))
+      .map(([id, { key }]) => `<Upload><Key>${key}</Key><UploadId>${id}</UploadId></Upload>`);
+    send(
+      response,
+      `<ListMultipartUploadsResult><IsTruncated>false</IsTruncated>${rows.join("")}</ListMultipartUploadsResult>`,
+    );
+  }
+
+  private listVersions(response: ServerResponse, ask: URLSearchParams): void {
+    const prefix = ask.get("prefix") ?? "";
+    const rows = this.hidden
+      .filter(({ key }) => key.startsWith(prefix))
+      .map(({ key, id, object }) => {
+        const kind = object ? "Version" : "DeleteMarker";
+        return `<${kind}><Key>${key}</Key><VersionId>${id}</VersionId></${kind}>`;
+      });
+    send(
+      response,
+      `<ListVersionsResult><IsTruncated>false</IsTruncated>${rows.join("")}</ListVersionsResult>`,
+    );
+  }
+
+  private wishesOf(request: IncomingMessage): { lockedUntil: Date | null; storageClass: string } {
+    const until =
+      this.options.lock === "ignored" ? null : request.headers["x-amz-object-lock-retain-until-date"];
+    return {
+      lockedUntil: until ? new Date(String(until)) : null,
+      storageClass: String(request.headers["x-amz-storage-class"] ?? "STANDARD"),
+    };
   }
 
   private give(
@@ -286,14 +368,6 @@ export class S3Server {
         .join("")}</ListBucketResult>`,
     );
   }
-}
-
-function wishesOf(request: IncomingMessage): { lockedUntil: Date | null; storageClass: string } {
-  const until = request.headers["x-amz-object-lock-retain-until-date"];
-  return {
-    lockedUntil: until ? new Date(String(until)) : null,
-    storageClass: String(request.headers["x-amz-storage-class"] ?? "STANDARD"),
-  };
 }
 
 function send(response: ServerResponse, body: string): void {

@@ -23,8 +23,17 @@ export interface Place {
   listUnfinished?(prefix: string): AsyncIterable<Unfinished>;
   /** Removes an object; one that is not there is no error. */
   remove(name: string): Promise<void>;
+  /** Whether it locks objects at all; absent where nothing could. */
+  lockSupport?(): Promise<LockSupport>;
   /** Keeps an object from being removed up to a day that is not before the one it has; where a place can do that. */
   extendLock?(name: string, until: Date): Promise<void>;
+}
+
+/** Whether a place locks objects, as far as it says so. */
+export interface LockSupport {
+  readonly state: "available" | "missing" | "unknown";
+  /** What it said, where that is not a plain yes. */
+  readonly said: string | null;
 }
 
 /** What was written of an object that does not exist under its name yet. */

@@ -153,6 +153,83 @@ describe("a bucket", () => {
     expect(server.objects.size).toBe(2);
   });
 
+  it.each<"off" | "ignored">(["off", "ignored"])(
+    "says that a bucket whose lock is %s does not lock, and keeps nothing unlocked",
+    async (lock) => {
+      await server.close();
+      server = new S3Server({ lock });
+      endpoint = await server.listen();
+      const place = bucket();
+      expect(await place.lockSupport()).toMatchObject({ state: "missing" });
+      const until = new Date(Date.now() + 86_400_000);
+      for (const size of [5, 9 * 1024 * 1024])
+        await expect(place.put(`points/${size}`, [Buffer.alloc(size)], until)).rejects.toMatchObject({
+          code: "depot.lock-refused",
+        });
+      expect(await listed(place, "points/")).toEqual([]);
+      expect(server.uploads.size).toBe(0);
+      await place.put("points/free", [Buffer.from("x")]);
+      await expect(place.extendLock("points/free", until)).rejects.toMatchObject({
+        code: "depot.lock-refused",
+      });
+    },
+  );
+  it("says that it locks", async () => {
+    expect(await bucket().lockSupport()).toEqual({ state: "available", said: null });
+  });
+  it("frees what is removed also where a removal only puts a marker over it, unless it is locked", async () => {
+    await server.close();
+    server = new S3Server({ versioned: true });
+    endpoint = await server.listen();
+    const place = bucket();
+    const until = new Date(Date.now() + 86_400_000);
+    await place.put("points/a", [Buffer.from("x")]);
+    await place.put("points/ab", [Buffer.from("other")]);
+    await place.put("points/b", [Buffer.from("kept")], until);
+    await place.remove("points/a");
+    await place.remove("points/nothing");
+    await expect(place.remove("points/b")).rejects.toMatchObject({ code: "depot.not-allowed" });
+    expect(server.hidden).toEqual([]);
+    expect(await listed(place, "points/")).toEqual(["points/ab", "points/b"]);
+    expect((await place.read("points/b", 0, 9)).toString()).toBe("kept");
+  });
+  it("lists and removes uploads in parts that nobody completed, and no one else's", async () => {
+    const place = bucket();
+    const other = bucket({ prefix: "other/" });
+    // the upload is begun and its writer dies
+    for (const [where, name] of [
+      [place, "packs/aa/one"],
+      [other, "packs/aa/two"],
+    ] as const) {
+      const uploads = server.uploads.size;
+      void where
+        .put(
+          name,
+          (async function* () {
+            yield Buffer.alloc(9 * 1024 * 1024);
+            await new Promise(() => {});
+          })(),
+        )
+        .catch(() => {});
+      while (
+        server.uploads.size === uploads ||
+        [...server.uploads.values()].some(({ parts }) => parts.size === 0)
+      )
+        await new Promise((next) => setTimeout(next, 20));
+    }
+    const found = [];
+    for await (const one of place.listUnfinished("packs/")) found.push(one);
+    expect(found.map(({ name }) => name)).toEqual(["packs/aa/one"]);
+    await found[0]!.remove();
+    await found[0]!.remove();
+    expect([...server.uploads.values()].map(({ key }) => key)).toEqual(["other/packs/aa/two"]);
+  });
+  it("says which is missing, the bucket or the object", async () => {
+    await expect(bucket({ bucket: "nowhere" }).read("points/a", 0, 1)).rejects.toMatchObject({
+      code: "depot.no-bucket",
+    });
+    await expect(bucket().read("points/a", 0, 1)).rejects.toMatchObject({ code: "not-found" });
+  });
   it("keeps its locks when it starts anew", async () => {
     const options = { folder: freshFolder("bucket"), keys: { "deep-keep": { secret: "harbour" } } };
     const before = new S3Server(options);
@@ -172,7 +249,7 @@ describe("a bucket", () => {
     ["a wrong secret", {}, "wrong", "depot.signin-refused"],
     ["an unknown key", { accessKeyId: "nobody" }, "harbour", "depot.signin-refused"],
     ["another region", { region: "south-sea" }, "harbour", "depot.other-region"],
-    ["a bucket that is not there", { bucket: "elsewhere" }, "harbour", "depot.not-reached"],
+    ["a bucket that is not there", { bucket: "elsewhere" }, "harbour", "depot.no-bucket"],
     ["a key that may not write", { accessKeyId: "reader" }, "r", "depot.not-allowed"],
     ["a server that is not there", { endpoint: "http://127.0.0.1:2" }, "harbour", "depot.not-reached"],
   ])("says what is wrong with %s", async (_what, change, secret, code) => {

@@ -4,8 +4,13 @@ import {
   CreateMultipartUploadCommand,
   DeleteObjectCommand,
   GetObjectCommand,
+  GetObjectLockConfigurationCommand,
   HeadObjectCommand,
+  ListMultipartUploadsCommand,
+  type ListMultipartUploadsCommandOutput,
   ListObjectsV2Command,
+  ListObjectVersionsCommand,
+  type ListObjectVersionsCommandOutput,
   type ObjectLockMode,
   PutObjectCommand,
   PutObjectRetentionCommand,
@@ -18,7 +23,7 @@ import { getSignedUrl } from "@aws-sdk/s3-request-presigner";
 import type { BucketPlace } from "@/core/bucket";
 import { type Code, CodedError } from "@/core/codes";
 import { allowedAgents, refuseForbidden } from "../reach";
-import type { Leave, LeavingPlace } from "./place";
+import type { Leave, LeavingPlace, LockSupport, Unfinished } from "./place";
 
 // the lock file holds a version that runs here; whoever starts a console need not read of later ones
 process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED ??= "true";
@@ -30,7 +35,7 @@ const PART_BYTES = 8 * 1024 * 1024;
 const CODE_OF_ERROR: Readonly<Record<string, Code>> = {
   NoSuchKey: "not-found",
   NotFound: "not-found",
-  NoSuchBucket: "depot.not-reached",
+  NoSuchBucket: "depot.no-bucket",
   PreconditionFailed: "request.conflict",
   ConditionalRequestConflict: "request.conflict",
   InvalidAccessKeyId: "depot.signin-refused",
@@ -51,8 +56,23 @@ const CODE_OF_STATUS: Readonly<Record<number, Code>> = {
   507: "depot.full",
 };
 
-function coded(error: unknown, name: string): Error {
+/** What servers answer that know no lock, or not in this bucket. */
+const NO_LOCK = new Set([
+  "InvalidRequest",
+  "InvalidArgument",
+  "NotImplemented",
+  "MethodNotAllowed",
+  "ObjectLockConfigurationNotFoundError",
+  "InvalidBucketState",
+]);
+const lockless = (error: unknown): boolean =>
+  NO_LOCK.has((error as Error).name) || (error as S3ServiceException).$metadata?.httpStatusCode === 501;
+
+/** A server's refusal as an error of ours. `locking`: a lock was asked for, which may be what it refuses. */
+function coded(error: unknown, name: string, locking = false): Error {
   if (error instanceof CodedError) return error;
+  if (locking && lockless(error))
+    return new CodedError("depot.lock-refused", `${name}: ${(error as Error).message}`, { cause: error });
   const { name: kind, message, $metadata } = error as S3ServiceException;
   const code = CODE_OF_ERROR[kind] ?? CODE_OF_STATUS[$metadata?.httpStatusCode ?? 0] ?? "depot.not-reached";
   const region = code === "depot.other-region" ? regionOf(error) : null;
@@ -79,6 +99,8 @@ const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;
 /** A bucket of S3-compatible storage as a place. Objects are never overwritten: each is put on condition that it is new. */
 export class S3Bucket implements LeavingPlace {
   private readonly client: S3Client;
+  /** An object was seen with the lock that was asked for. */
+  private lockSeen = false;
 
   constructor(
     private readonly settings: BucketPlace,
@@ -125,6 +147,7 @@ export class S3Bucket implements LeavingPlace {
             await this.client.send(
               new PutObjectCommand({ ...key, ...this.storage, ...lock, Body: part, IfNoneMatch: "*" }),
             );
+            if (lockedUntil) await this.seeLock(name, lockedUntil);
             return total;
           }
           upload ??= await this.beginUpload(key, lock);
@@ -146,6 +169,7 @@ export class S3Bucket implements LeavingPlace {
             IfNoneMatch: "*",
           }),
         );
+        if (lockedUntil) await this.seeLock(name, lockedUntil);
         return total;
       } catch (error) {
         if (upload)
@@ -155,8 +179,23 @@ export class S3Bucket implements LeavingPlace {
         throw error;
       }
     } catch (error) {
-      throw coded(error, name);
+      throw coded(error, name, lockedUntil !== undefined);
     }
+  }
+
+  /**
+   * Looks, once, whether an object has the lock that it was put with: a server that does not know locks may ignore the wish
+   * and say nothing. What is not locked is removed again. Throws `depot.lock-refused`.
+   */
+  private async seeLock(name: string, lockedUntil: Date): Promise<void> {
+    if (this.lockSeen) return;
+    const head = await this.client.send(new HeadObjectCommand(this.key(name)));
+    // a second is the finest that the protocol has
+    if ((head.ObjectLockRetainUntilDate?.getTime() ?? 0) + 1000 <= lockedUntil.getTime()) {
+      await this.remove(name).catch(() => {});
+      throw new CodedError("depot.lock-refused", `${name} was stored without the lock that was asked for`);
+    }
+    this.lockSeen = true;
   }
 
   private async beginUpload(key: { Bucket: string; Key: string }, lock: object): Promise<Upload> {
@@ -240,13 +279,93 @@ export class S3Bucket implements LeavingPlace {
           Retention: { Mode: "COMPLIANCE", RetainUntilDate: until },
         }),
       )
-      .catch((error) => Promise.reject(coded(error, name)));
+      .catch((error) => Promise.reject(coded(error, name, true)));
   }
 
+  async lockSupport(): Promise<LockSupport> {
+    try {
+      const { ObjectLockConfiguration } = await this.client.send(
+        new GetObjectLockConfigurationCommand({ Bucket: this.settings.bucket }),
+      );
+      return ObjectLockConfiguration?.ObjectLockEnabled === "Enabled"
+        ? { state: "available", said: null }
+        : { state: "missing", said: "object lock is off for the bucket" };
+    } catch (error) {
+      const { name, message } = error as Error;
+      if (lockless(error) || (error as S3ServiceException).$metadata?.httpStatusCode === 404)
+        return { state: "missing", said: message || name };
+      const refused = coded(error, this.settings.bucket);
+      if ((refused as CodedError).code === "depot.not-allowed")
+        return { state: "unknown", said: "the key may not ask whether the bucket locks objects" };
+      throw refused;
+    }
+  }
+
+  /** Uploads in parts that nobody completed; none where a server does not list them. */
+  async *listUnfinished(prefix: string): AsyncIterable<Unfinished> {
+    const before = this.settings.prefix.length;
+    let markers: { KeyMarker?: string; UploadIdMarker?: string } | null = {};
+    while (markers) {
+      const page: ListMultipartUploadsCommandOutput | null = await this.client
+        .send(
+          new ListMultipartUploadsCommand({
+            Bucket: this.settings.bucket,
+            Prefix: `${this.settings.prefix}${prefix}`,
+            ...markers,
+          }),
+        )
+        .catch((error) => (lockless(error) ? null : Promise.reject(coded(error, prefix))));
+      for (const { Key, UploadId } of page?.Uploads ?? []) {
+        if (!Key?.startsWith(`${this.settings.prefix}${prefix}`)) continue;
+        const remove = async () => {
+          await this.client
+            .send(new AbortMultipartUploadCommand({ Bucket: this.settings.bucket, Key, UploadId }))
+            .catch((error) =>
+              (error as Error).name === "NoSuchUpload" ? null : Promise.reject(coded(error, Key)),
+            );
+        };
+        yield { name: Key.slice(before), remove };
+      }
+      markers = page?.IsTruncated
+        ? { KeyMarker: page.NextKeyMarker, UploadIdMarker: page.NextUploadIdMarker }
+        : null;
+    }
+  }
+
+  /**
+   * In a bucket with versions, which every one with object lock is, a plain removal puts a marker over the object and frees
+   * nothing: the versions below it are removed, too. Where one of them is locked the marker goes again, so that the object
+   * stays in sight, and `depot.not-allowed` is thrown.
+   */
   async remove(name: string): Promise<void> {
-    await this.client
-      .send(new DeleteObjectCommand(this.key(name)))
-      .catch((error) => Promise.reject(coded(error, name)));
+    const key = this.key(name);
+    const without = (versionId?: string) =>
+      this.client
+        .send(new DeleteObjectCommand({ ...key, VersionId: versionId }))
+        .catch((error) => Promise.reject(coded(error, name)));
+    const { DeleteMarker, VersionId } = await without();
+    if (!DeleteMarker || !VersionId) return;
+    try {
+      for (const id of await this.versionsOf(key)) if (id !== VersionId) await without(id);
+    } finally {
+      await without(VersionId);
+    }
+  }
+
+  private async versionsOf({ Bucket, Key }: { Bucket: string; Key: string }): Promise<string[]> {
+    const ids: string[] = [];
+    let markers: { KeyMarker?: string; VersionIdMarker?: string } | null = {};
+    while (markers) {
+      const page: ListObjectVersionsCommandOutput = await this.client
+        .send(new ListObjectVersionsCommand({ Bucket, Prefix: Key, ...markers }))
+        .catch((error) => Promise.reject(coded(error, Key)));
+      for (const one of [...(page.Versions ?? []), ...(page.DeleteMarkers ?? [])])
+        if (one.Key === Key && one.VersionId) ids.push(one.VersionId);
+      markers = page.IsTruncated
+        ? { KeyMarker: page.NextKeyMarker, VersionIdMarker: page.NextVersionIdMarker }
+        : null;
+    }
+    return ids;
   }
 }
 

@@ -12,15 +12,17 @@ import {
   listDepots,
   listGrants,
   setDepotAtOnce,
+  setDepotKeys,
   setDirect,
   upsertGrant,
 } from "@/db/depots";
 import { notify } from "@/db/notify";
-import { operation } from "@/server/api/operation";
+import { type Context, operation } from "@/server/api/operation";
 import { askConsent } from "@/server/consents";
 import { type DepotTest, describeDepot, testBucket, testFolder } from "@/server/depot-test";
 import { depotSecretContext } from "@/server/places";
 import { invalid, notFound } from "@/server/problem";
+import type { Services } from "@/server/services";
 import { LocalFolder } from "@/store/places/local-folder";
 import { S3Bucket } from "@/store/places/s3-bucket";
 import { depotParam, name, reason, refuseAddress, uuid } from "./ids";
@@ -60,11 +62,26 @@ const bytes = z
   .positive("More than nothing.")
   .max(2 ** 53 - 1);
 
+/** What is wrong with an endpoint that would be dropped silently: it is an origin alone. Null when nothing is. */
+function endpointProblem(text: string): string | null {
+  if (!URL.canParse(text)) return null;
+  const { username, password, pathname, search, hash } = new URL(text);
+  if (username || password)
+    return "The address contains credentials. Give the access key and its secret in their own fields.";
+  if (pathname !== "/" || search || hash)
+    return "Give the server's address alone, such as https://s3.example. The bucket and the prefix have their own fields.";
+  return null;
+}
+
 const bucketBody = z.object({
   kind: z.literal("s3"),
   endpoint: z
     .url({ protocol: /^https?$/, error: "Give the server's address, such as https://s3.example." })
-    .max(300),
+    .max(300)
+    .superRefine((text, context) => {
+      const message = endpointProblem(text);
+      if (message) context.addIssue({ code: "custom", message });
+    }),
   bucketRegion: name("the region of the bucket", 60),
   bucket: z
     .string()
@@ -114,11 +131,41 @@ const FIELD_OF_CODE: Partial<Record<Code, string>> = {
   "depot.not-allowed": "accessKeyId",
   "depot.other-region": "bucketRegion",
   "depot.not-reached": "endpoint",
+  "depot.no-bucket": "bucket",
   "address.forbidden": "endpoint",
 };
+const KEY_CODES: ReadonlySet<Code> = new Set(["depot.signin-refused", "depot.not-allowed"]);
+
+const OVERWRITES =
+  "This server ignores the condition that an object must be new, so a machine could overwrite objects. Let machines send through the console.";
+const testOf = (context: { readonly services: Services }, depot: Depot): Promise<DepotTest> =>
+  depot.kind === "s3"
+    ? testBucket(context.services.places.of(depot), depot.id)
+    : testFolder(depot.kind, depot.path, depot.id);
 
 /** A depot as it is shown: never its secret. */
 const shown = <D extends Depot>({ secret: _, ...depot }: D) => depot;
+
+/** A bucket that locks nothing would refuse, or store without a lock, whatever a run puts with one. */
+async function refuseWithoutLock(
+  context: Context,
+  depotId: string,
+  clientId: string,
+  lockDays: number,
+): Promise<void> {
+  const { depot, days } = await context.tx(async (tx) => ({
+    depot: await depotById(tx, depotId),
+    days: (await grantOf(tx, depotId, clientId))?.lockDays ?? 0,
+  }));
+  if (!depot || lockDays <= days) return;
+  const place = context.services.places.of(depot);
+  const support = await place.lockSupport?.();
+  if (support?.state === "missing")
+    throw invalid(
+      "lockDays",
+      `This bucket does not lock objects (${support.said}). Turn on object lock for the bucket, or grant it without a lock.`,
+    );
+}
 
 export const depots = [
   operation({
@@ -173,6 +220,7 @@ export const depots = [
         const field = body.kind === "s3" ? (FIELD_OF_CODE[test.code!] ?? where) : where;
         throw invalid(field, `It cannot serve as a depot. ${failed.step}: ${failed.message}.`);
       }
+      if (body.direct && test.overwrites) throw invalid("direct", OVERWRITES);
       const id = randomUUID();
       const depot: Depot = {
         id,
@@ -222,8 +270,11 @@ export const depots = [
         .nullable()
         .optional(),
     }),
-    run: (context, { params, body }) =>
-      context.tx(async (tx) => {
+    run: async (context, { params, body }) => {
+      const before = await context.tx((tx) => depotById(tx, params.depotId));
+      if (before?.kind === "s3" && body.direct === "presigned" && (await testOf(context, before)).overwrites)
+        throw invalid("direct", OVERWRITES);
+      return context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
         if (!depot) throw notFound();
         if (body.direct !== undefined) {
@@ -234,7 +285,42 @@ export const depots = [
         await context.record(tx, null, "changed a depot", depot.name, body);
         await notify(tx, { kind: "depot", clientId: null, id: depot.id });
         return { depot: shown((await depotById(tx, depot.id))!) };
-      }),
+      });
+    },
+  }),
+  operation({
+    id: "changeDepotKeys",
+    method: "PUT",
+    path: "/depots/{depotId}/keys",
+    summary: "Give a bucket another access key; tested step by step before it replaces the one in use.",
+    caller: "provider-work",
+    params: depotParam,
+    body: bucketBody.pick({ accessKeyId: true, secretAccessKey: true }),
+    run: async (context, { params, body }) => {
+      const depot = await context.tx((tx) => depotById(tx, params.depotId));
+      if (!depot) throw notFound();
+      if (depot.kind !== "s3")
+        throw invalid("accessKeyId", "This depot is no bucket: it is reached without keys.");
+      const settings = { ...(depot.settings as BucketPlace), accessKeyId: body.accessKeyId };
+      const test = await testBucket(new S3Bucket(settings, body.secretAccessKey), depot.id);
+      if (!test.ok) {
+        const failed = test.steps.find((step) => !step.ok)!;
+        const field = KEY_CODES.has(test.code!) ? FIELD_OF_CODE[test.code!]! : "accessKeyId";
+        throw invalid(field, `The keys in use stay. ${failed.step}: ${failed.message}.`);
+      }
+      const secret = context.services.secrets.seal(
+        Buffer.from(body.secretAccessKey),
+        depotSecretContext(depot.id),
+      );
+      await context.tx(async (tx) => {
+        await setDepotKeys(tx, depot.id, settings, secret);
+        await context.record(tx, null, "changed a depot's keys", depot.name, {
+          accessKeyId: body.accessKeyId,
+        });
+        await notify(tx, { kind: "depot", clientId: null, id: depot.id });
+      });
+      return { test };
+    },
   }),
   operation({
     id: "testDepot",
@@ -246,10 +332,7 @@ export const depots = [
     run: async (context, { params }) => {
       const depot = await context.tx((tx) => depotById(tx, params.depotId));
       if (!depot) throw notFound();
-      const test =
-        depot.kind === "s3"
-          ? await testBucket(context.services.places.of(depot), depot.id)
-          : await testFolder(depot.kind, depot.path, depot.id);
+      const test = await testOf(context, depot);
       await context.tx((tx) => context.record(tx, null, "tested a depot", depot.name, { ok: test.ok }));
       return test;
     },
@@ -273,8 +356,9 @@ export const depots = [
       /** Why a lock for points to come is to be shorter: a second person must agree to it. */
       reason: reason.optional(),
     }),
-    run: (context, { params, body }) =>
-      context.tx(async (tx) => {
+    run: async (context, { params, body }) => {
+      if (body.lockDays) await refuseWithoutLock(context, params.depotId, params.clientId, body.lockDays);
+      return context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
         const client = await clientById(tx, params.clientId);
         if (!depot || !client) throw notFound();
@@ -319,6 +403,7 @@ export const depots = [
           consentId,
           regionDiffers: depot.region.toLowerCase() !== client.region.toLowerCase(),
         };
-      }),
+      });
+    },
   }),
 ];
