@@ -109,6 +109,11 @@ export class TestConsole {
   startViewer(): void {
     this.viewer = this.launch("viewer", [join(PROJECT, "dist/viewer.mjs")]);
   }
+  /** Which of the console's programs have ended by themselves. */
+  ended = (): string[] =>
+    Object.entries({ web: this.web, runner: this.runner, viewer: this.viewer })
+      .filter(([, child]) => child && (child.exitCode !== null || child.signalCode !== null))
+      .map(([name]) => name);
   killWeb = (): Promise<void> => gone(this.web);
   killRunner = (): Promise<void> => gone(this.runner);
 

@@ -31,22 +31,32 @@ export const carryOut = (
   job: Job,
   privateKey: string,
   work: (dataKey: Buffer, reporter: RunReporter) => Promise<void>,
+  breaksOff?: (error: unknown) => boolean,
 ): Promise<void> =>
-  endReported(link, job, (reporter) =>
-    work(openSealed(Buffer.from(privateKey, "base64"), Buffer.from(job.sealedKey, "base64")), reporter),
+  endReported(
+    link,
+    job,
+    (reporter) =>
+      work(openSealed(Buffer.from(privateKey, "base64"), Buffer.from(job.sealedKey, "base64")), reporter),
+    breaksOff,
   );
 
-/** Does the work of a run; whatever goes wrong becomes its outcome. */
+/**
+ * Does the work of a run; whatever goes wrong becomes its outcome. Errors that break it off say nothing about the run: they
+ * are thrown, and the run is taken up again when its lease has lapsed.
+ */
 export async function endReported(
   link: ConsoleLink,
   job: Pick<Job, "runId" | "attempt">,
   work: (reporter: RunReporter) => Promise<void>,
+  breaksOff: (error: unknown) => boolean = () => false,
 ): Promise<void> {
   const reporter = new RunReporter(link, job.runId, job.attempt);
   try {
     await work(reporter);
   } catch (error) {
     if (error instanceof Superseded || reporter.signal.reason instanceof Superseded) return;
+    if (breaksOff(error)) throw error;
     await reporter.flush();
     const { items, bytes } = reporter.progress;
     if (reporter.stopped) {

@@ -18,10 +18,20 @@ export interface Check {
   readonly outcome: "clean" | "damage" | "failed" | null;
   readonly message: string | null;
   readonly figures: Readonly<Record<string, number>>;
+  /** How far every byte was read, for a check that goes on after a break. */
+  readonly verified: VerifiedTo | null;
+}
+/** Packs are read in the order of their ids. */
+export interface VerifiedTo {
+  /** The last pack that was read, hex. */
+  readonly to: string;
+  /** Those up to it that were not whole. */
+  readonly suspect: readonly string[];
+  readonly bytes: number;
 }
 
 const CHECK = `id, client_id as "clientId", depot_id as "depotId", depth, requested_by as "requestedBy", requested_at as "requestedAt",
-  started_at as "startedAt", ended_at as "endedAt", outcome, message, figures`;
+  started_at as "startedAt", ended_at as "endedAt", outcome, message, figures, verified`;
 
 export const checkById = (tx: Tx, id: string) =>
   one<Check>(tx, `select ${CHECK} from checks where id = $1`, [id]);
@@ -51,8 +61,22 @@ export const insertCheck = (
   );
 export const beginCheck = (tx: Tx, id: string, now: Date) =>
   change(tx, "update checks set started_at = $2 where id = $1", [id, now]);
-export const noteCheck = (tx: Tx, id: string, figures: Check["figures"]) =>
-  change(tx, "update checks set figures = $2 where id = $1", [id, JSON.stringify(figures)]);
+export const noteCheck = (
+  tx: Tx,
+  id: string,
+  figures: Check["figures"],
+  verified: Check["verified"],
+): Promise<number> =>
+  change(tx, "update checks set figures = $2, verified = $3 where id = $1 and ended_at is null", [
+    id,
+    JSON.stringify(figures),
+    verified && JSON.stringify(verified),
+  ]);
+/** Those that did not end. */
+export const openChecks = async (tx: Tx): Promise<string[]> =>
+  (await all<{ id: string }>(tx, "select id from checks where ended_at is null order by requested_at")).map(
+    ({ id }) => id,
+  );
 export const endCheck = (
   tx: Tx,
   id: string,

@@ -106,12 +106,20 @@ export const liveRunners = (tx: Tx, since: Date) =>
     `select id, public_key as "publicKey" from runners where seen_at > $1`,
     [since],
   );
-export const seeRunner = (tx: Tx, id: string, publicKey: Buffer, now: Date) =>
+export const seeRunner = (tx: Tx, id: string, publicKey: Buffer, workers: readonly string[], now: Date) =>
   change(
     tx,
-    `insert into runners (id, public_key, seen_at) values ($1, $2, $3) on conflict (id) do update set seen_at = excluded.seen_at`,
-    [id, publicKey, now],
+    `insert into runners (id, public_key, workers, seen_at) values ($1, $2, $3, $4)
+     on conflict (id) do update set seen_at = excluded.seen_at, workers = excluded.workers`,
+    [id, publicKey, workers, now],
   );
+/** The queue's workers of all runners that have said since that they are there. */
+export const workersThere = async (tx: Tx, since: Date): Promise<string[]> =>
+  (
+    await all<{ worker: string }>(tx, "select unnest(workers) as worker from runners where seen_at >= $1", [
+      since,
+    ])
+  ).map(({ worker }) => worker);
 export const forgetRunners = (tx: Tx, before: Date) =>
   change(tx, "delete from runners where seen_at < $1", [before]);
 export const lendKey = (

@@ -14,16 +14,18 @@ import {
   noteCheck,
   noteDamage,
   openCheck,
+  openChecks,
 } from "@/db/checks";
 import { packsInUse } from "@/db/chunks";
 import { depotById, type Grant, grantOf, listGrants, setPurgeDue } from "@/db/depots";
 import { notify } from "@/db/notify";
 import { pointsInSpace } from "@/db/points";
+import { enqueue } from "@/db/queue";
 import type { Tx } from "@/db/scope";
-import { Problem } from "@/server/problem";
+import { isDatabaseAway, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER, record, type Who } from "@/server/who";
-import { checkSpace, type Finding, type Touched } from "@/store/check";
+import { checkSpace, type Finding, type Touched, VerifiedPacks } from "@/store/check";
 import { mendPack } from "./carry";
 import { asWriter } from "./writers";
 
@@ -45,10 +47,13 @@ export async function requestCheck(
   const id = randomUUID();
   await insertCheck(tx, { id, ...space, depth, requestedBy: who.actor, requestedAt: who.at });
   await record(tx, who, space.clientId, "asked for a check", space.depotName, { depth });
-  await tx.query("select enqueue('check', $1::json, $2)", [JSON.stringify({ checkId: id }), `check ${id}`]);
+  await askCheck(tx, id);
   await notify(tx, { kind: "depot", clientId: space.clientId, id: space.depotId });
   return id;
 }
+
+const askCheck = (tx: Tx, checkId: string): Promise<void> =>
+  enqueue(tx, "check", { checkId }, `check ${checkId}`);
 
 /** Checks every space that has something in it, unless a check of it is open. */
 export async function requestAllChecks(services: Services, depth: CheckDepth): Promise<void> {
@@ -63,13 +68,11 @@ export async function requestAllChecks(services: Services, depth: CheckDepth): P
   });
 }
 
-/** Checks that a runner began and did not end are begun again. */
+/** Checks that a runner began and did not end go on; what they verified so far is not read again. */
 export async function resumeChecks(services: Services): Promise<void> {
-  await services.db.withScope({ role: "system" }, (tx) =>
-    tx.query(
-      "select enqueue('check', json_build_object('checkId', id), 'check ' || id) from checks where ended_at is null",
-    ),
-  );
+  await services.db.withScope({ role: "system" }, async (tx) => {
+    for (const id of await openChecks(tx)) await askCheck(tx, id);
+  });
 }
 
 /**
@@ -88,6 +91,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
   });
   if (!found) return;
   const { check, grant, depot } = found;
+  const verified = new VerifiedPacks(check.verified);
   const notice = { kind: "depot", clientId: check.clientId, id: depot.id } as const;
   let noted = performance.now();
   try {
@@ -107,6 +111,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
         spaceId: grant.spaceId,
         depth: check.depth,
         packs: packs.map(({ id, size }) => ({ id: id.toString("hex"), size })),
+        verified,
         points: points.map(({ id, root, objectBytes }) => ({
           id: id.toString("hex"),
           root,
@@ -118,7 +123,7 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
           const figures = { ...so, ofPacks: packs.length, ofPoints: points.length };
           services.db
             .withScope(system, async (tx) => {
-              await noteCheck(tx, check.id, figures);
+              await noteCheck(tx, check.id, figures, verified.state());
               await notify(tx, notice);
             })
             .catch(() => {});
@@ -198,6 +203,8 @@ export async function runCheck(services: Services, checkId: string): Promise<voi
     });
     services.spaces.forget(check.clientId, depot.id);
   } catch (error) {
+    // the database is away: nothing is known of the space, and the check goes on when the queue takes it up again
+    if (isDatabaseAway(error)) throw error;
     if (!(error instanceof CodedError)) console.error(error);
     await services.db.withScope(system, async (tx) => {
       await endCheck(tx, check.id, "failed", (error as Error).message, {}, services.now());

@@ -1,6 +1,8 @@
 import { createHash, randomUUID } from "node:crypto";
 import { existsSync, mkdirSync, readdirSync, rmSync } from "node:fs";
 import { join } from "node:path";
+import type { ConsoleLink } from "@/agent/link";
+import type { RunReporter } from "@/agent/reporter";
 import { endReported } from "@/agent/work";
 import { CodedError } from "@/core/codes";
 import { type DrillFigures, drillPicks, drillPoint, drillSentence } from "@/core/drill/drill";
@@ -18,7 +20,7 @@ import { claimRun, insertRun, nextClaimable, type Run, runById } from "@/db/runs
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { momentText } from "@/server/moment-label";
-import { notFound, Problem } from "@/server/problem";
+import { isDatabaseAway, notFound, Problem } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER, record, type Who } from "@/server/who";
 import { compareWithDisk } from "@/sources/files/compare";
@@ -111,6 +113,8 @@ export class DrillRuns {
     private readonly services: Services,
     /** Where what is restored lies meanwhile. It holds clients' content in the clear, so it is emptied at once. */
     private readonly folder: string,
+    /** Told what no drill can tell of itself; without it, who settles is told. */
+    private readonly report: ((error: unknown) => void) | null = null,
   ) {}
 
   private swept = false;
@@ -136,9 +140,14 @@ export class DrillRuns {
       const executor: Executor = { id: null, clientId, name: "the runner", publicKey: Buffer.alloc(0) };
       const chosen = await this.claim(executor);
       if (!chosen) continue;
-      this.running = this.execute(executor, chosen).finally(() => {
-        this.running = null;
-      });
+      this.running = this.execute(executor, chosen)
+        .catch((error) => {
+          if (!this.report) throw error;
+          this.report(error);
+        })
+        .finally(() => {
+          this.running = null;
+        });
       return true;
     }
     return false;
@@ -179,110 +188,119 @@ export class DrillRuns {
     });
   }
 
-  private execute(executor: Executor, { run, point, depot }: Chosen): Promise<void> {
+  private execute(executor: Executor, chosen: Chosen): Promise<void> {
     const link = inProcessLink(this.services, executor);
+    const { run } = chosen;
+    return endReported(
+      link,
+      { runId: run.id, attempt: run.attempt },
+      (reporter) => this.drill(link, chosen, reporter),
+      isDatabaseAway,
+    );
+  }
+
+  private async drill(
+    link: ConsoleLink,
+    { run, point, depot }: Chosen,
+    reporter: RunReporter,
+  ): Promise<void> {
     const folder = join(this.folder, run.id);
-    return endReported(link, { runId: run.id, attempt: run.attempt }, async (reporter) => {
-      const began = this.services.now().getTime();
-      const clock = performance.now();
-      mkdirSync(folder, { recursive: true, mode: 0o700 });
-      try {
-        const keys = await this.services.spaces.keys(point.clientId);
-        // of this one depot alone: another copy must not stand in for what this one lacks
-        const store = await this.services.spaces.reader(point.clientId, depot.id);
-        const { takes, whole } = drillPicks(point.bytes);
-        const picked = whole ? null : await pick(store, point, run.id, takes);
-        const bytes = picked ? picked.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0) : point.bytes;
-        const files = picked ? picked.length : point.files;
-        const free = freeAt(folder);
-        if (bytes + SPARE_BYTES > free)
-          throw new CodedError(
-            "restore.no-room",
-            `the drill takes ${formatBytes(bytes)}, and ${formatBytes(free)} are free on the runner’s disk`,
-          );
-        const client = await this.services.db.withScope(system, (tx) => clientById(tx, point.clientId));
-        const zone = client?.zone ?? "UTC";
-        // restored once and read once
-        reporter.expect(2 * files, 2 * bytes);
-        reporter.log(
-          "info",
-          null,
-          null,
-          `The point of ${momentText(point.moment, zone)} (${zone}) is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
+    const began = this.services.now().getTime();
+    const clock = performance.now();
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    try {
+      const keys = await this.services.spaces.keys(point.clientId);
+      // of this one depot alone: another copy must not stand in for what this one lacks
+      const store = await this.services.spaces.reader(point.clientId, depot.id);
+      const { takes, whole } = drillPicks(point.bytes);
+      const picked = whole ? null : await pick(store, point, run.id, takes);
+      const bytes = picked ? picked.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0) : point.bytes;
+      const files = picked ? picked.length : point.files;
+      const free = freeAt(folder);
+      if (bytes + SPARE_BYTES > free)
+        throw new CodedError(
+          "restore.no-room",
+          `the drill takes ${formatBytes(bytes)}, and ${formatBytes(free)} are free on the runner’s disk`,
         );
-        let differing = 0;
-        const differs = (path: string, how: string) => {
-          differing += 1;
-          reporter.log("error", "drill.differs", path, how);
-        };
-        let owners = true;
-        const items: RestoreItem[] = (picked ?? [{ path: "/" }]).map(({ path }) => ({
-          root: point.root,
-          momentLabel: "drill",
-          path,
-        }));
-        await restoreFiles(items, {
-          store,
-          machineRoot: folder,
-          folder: null,
-          clash: "skip",
-          note: (code, path, message) => {
-            if (code === "restore.owner-not-set") owners = false;
-            else differs(path, message);
-          },
-          progress: reporter.progress,
-          signal: reporter.signal,
-        });
-        let listed = 0;
-        const compared = await compareWithDisk(picked ?? walkTree(store, point.root, "/"), {
-          store,
-          chunkIds: new Identifier(keys.chunkId),
-          folder,
-          owners,
-          differs,
-          same: (path, size, digest) => {
-            reporter.progress.items += 1;
-            reporter.progress.bytes += size;
-            listed += 1;
-            if (listed <= LISTED_MOST)
-              reporter.log("info", null, path, `${formatBytes(size)}, BLAKE3 ${digest}`);
-          },
-          signal: reporter.signal,
-        });
-        if (listed > LISTED_MOST)
-          reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
-        const figures: DrillFigures = {
-          depotId: depot.id,
-          depotName: depot.name,
-          pointId: point.id.toString("hex"),
-          moment: point.moment.toISOString(),
-          ...compared,
-          ofFiles: point.files,
-          ofBytes: point.bytes,
-          whole,
-          differing,
-          milliseconds: Math.max(
-            Math.round(performance.now() - clock),
-            this.services.now().getTime() - began,
-          ),
-        };
-        reporter.log(
-          "info",
-          null,
-          null,
-          `${drillSentence(figures)}.${owners ? "" : " Owners were not compared: the runner may not set them."} BLAKE3 of the list of all files ${figures.evidence}`,
-        );
-        await reporter.flush();
-        await link.end(run.id, {
-          outcome: differing === 0 ? "clean" : "failed",
-          code: differing === 0 ? null : "drill.differs",
-          message: null,
-          figures: { ...figures },
-        });
-      } finally {
-        rmSync(folder, { recursive: true, force: true });
-      }
-    });
+      const client = await this.services.db.withScope(system, (tx) => clientById(tx, point.clientId));
+      const zone = client?.zone ?? "UTC";
+      // restored once and read once
+      reporter.expect(2 * files, 2 * bytes);
+      reporter.log(
+        "info",
+        null,
+        null,
+        `The point of ${momentText(point.moment, zone)} (${zone}) is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
+      );
+      let differing = 0;
+      const differs = (path: string, how: string) => {
+        differing += 1;
+        reporter.log("error", "drill.differs", path, how);
+      };
+      let owners = true;
+      const items: RestoreItem[] = (picked ?? [{ path: "/" }]).map(({ path }) => ({
+        root: point.root,
+        momentLabel: "drill",
+        path,
+      }));
+      await restoreFiles(items, {
+        store,
+        machineRoot: folder,
+        folder: null,
+        clash: "skip",
+        note: (code, path, message) => {
+          if (code === "restore.owner-not-set") owners = false;
+          else differs(path, message);
+        },
+        progress: reporter.progress,
+        signal: reporter.signal,
+      });
+      let listed = 0;
+      const compared = await compareWithDisk(picked ?? walkTree(store, point.root, "/"), {
+        store,
+        chunkIds: new Identifier(keys.chunkId),
+        folder,
+        owners,
+        differs,
+        same: (path, size, digest) => {
+          reporter.progress.items += 1;
+          reporter.progress.bytes += size;
+          listed += 1;
+          if (listed <= LISTED_MOST)
+            reporter.log("info", null, path, `${formatBytes(size)}, BLAKE3 ${digest}`);
+        },
+        signal: reporter.signal,
+      });
+      if (listed > LISTED_MOST)
+        reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
+      const figures: DrillFigures = {
+        depotId: depot.id,
+        depotName: depot.name,
+        pointId: point.id.toString("hex"),
+        moment: point.moment.toISOString(),
+        ...compared,
+        ofFiles: point.files,
+        ofBytes: point.bytes,
+        whole,
+        differing,
+        milliseconds: Math.max(Math.round(performance.now() - clock), this.services.now().getTime() - began),
+      };
+      reporter.log(
+        "info",
+        null,
+        null,
+        `${drillSentence(figures)}.${owners ? "" : " Owners were not compared: the runner may not set them."} BLAKE3 of the list of all files ${figures.evidence}`,
+      );
+      await reporter.flush();
+      await link.end(run.id, {
+        outcome: differing === 0 ? "clean" : "failed",
+        code: differing === 0 ? null : "drill.differs",
+        message: null,
+        figures: { ...figures },
+      });
+    } finally {
+      rmSync(folder, { recursive: true, force: true });
+    }
   }
 }
 

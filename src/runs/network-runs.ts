@@ -6,6 +6,7 @@ import { connectionById } from "@/db/connections";
 import { pointById } from "@/db/points";
 import { clientsWithNetworkRuns } from "@/db/runs";
 import { sourceById } from "@/db/sources";
+import { isDatabaseAway } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { JmapClient } from "@/sources/mail/jmap";
 import { MailboxReader } from "@/sources/mail/reader";
@@ -25,6 +26,8 @@ export class NetworkRuns {
 
   constructor(
     private readonly services: Services,
+    /** Told what no run can tell of itself; with it, each run that ends begins the next one without waiting for a tick. */
+    private readonly report: ((error: unknown) => void) | null = null,
     private readonly atOnce = 2,
   ) {}
 
@@ -49,10 +52,16 @@ export class NetworkRuns {
         const executor: Executor = { id: null, clientId, name: "the runner", publicKey: this.pair.publicKey };
         const job = await nextJob(this.services, executor, ["backup"]);
         if (job?.kind !== "backup") break;
-        const work = this.execute(executor, job).finally(() => {
-          this.running.delete(work);
-          if (this.goesOn) this.start().catch(this.goesOn);
-        });
+        // without a report, who settles is told
+        const work = this.execute(executor, job)
+          .catch((error) => {
+            if (!this.report) throw error;
+            this.report(error);
+          })
+          .finally(() => {
+            this.running.delete(work);
+            if (this.report) this.start().catch(this.report);
+          });
         this.running.add(work);
         started += 1;
       }
@@ -60,12 +69,6 @@ export class NetworkRuns {
     return started;
   }
 
-  /** Lets each run that ends begin the next one, without waiting for a tick. */
-  goOn(report: (error: unknown) => void): this {
-    this.goesOn = report;
-    return this;
-  }
-  private goesOn: ((error: unknown) => void) | null = null;
   private stopped = false;
 
   /** Begins no other run. */
@@ -80,9 +83,15 @@ export class NetworkRuns {
 
   private execute(executor: Executor, job: BackupJob): Promise<void> {
     const link = inProcessLink(this.services, executor);
-    return carryOut(link, job, this.pair.privateKey.toString("base64"), async (dataKey, reporter) => {
-      await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
-    });
+    return carryOut(
+      link,
+      job,
+      this.pair.privateKey.toString("base64"),
+      async (dataKey, reporter) => {
+        await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
+      },
+      isDatabaseAway,
+    );
   }
 
   private async previousOf(pointId: string): Promise<ChunkReader> {

@@ -1,11 +1,11 @@
-import { type Runner, run } from "graphile-worker";
-import type { CheckDepth } from "@/db/checks";
+import { EventEmitter } from "node:events";
+import { makeWorkerUtils, type Runner, run, type Task, type WorkerEvents } from "graphile-worker";
+import { JOBS, type JobHandlers, type JobName, type JobPayload } from "@/db/queue";
 import { countNights } from "@/db/runs";
 import type { Services } from "@/server/services";
 import { RUNNER_BEAT_MS } from "@/server/unlocked";
 import { noteTodaysUsage } from "@/server/usage";
 import { askAllCarries, carry } from "./carry";
-import type { CarryRoute } from "./carry-request";
 import { requestAllChecks, resumeChecks, runCheck } from "./check";
 import { DrillRuns, requestDueDrills } from "./drills";
 import { keepHouse } from "./housekeeping";
@@ -14,6 +14,7 @@ import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
 import { tellNotices } from "./notices";
 import { purgeAll } from "./purge";
+import { keepQueue } from "./queue-upkeep";
 import { applyRetention } from "./retention";
 import { sendDueStatements } from "./statements";
 import { endPassedBy, takeUpLapsed, tickFollowers, tickSchedules } from "./tick";
@@ -33,6 +34,43 @@ export async function startRunner(
   trailTo: TrailTarget | null,
   report: (error: unknown) => void,
 ): Promise<{ stop(): Promise<void> }> {
+  const handlers: JobHandlers = {
+    retention: async ({ sourceId }) => {
+      await applyRetention(services, sourceId);
+    },
+    locks: async ({ depotId, clientId }) => {
+      await growLocks(services, depotId, clientId);
+    },
+    purge: async () => {
+      await purgeAll(services, report);
+    },
+    checks: ({ depth }) => requestAllChecks(services, depth),
+    check: ({ checkId }) => runCheck(services, checkId),
+    carries: async () => {
+      await askAllCarries(services);
+    },
+    carry: async (route) => {
+      await carry(services, route);
+    },
+    // most of what was due an hour ago has ended; what ends later is added as it ends
+    nights: async () => {
+      const to = new Date(services.now().getTime() - 3_600_000);
+      await services.db.withScope({ role: "system" }, (tx) => countNights(tx, to));
+    },
+    drills: async () => {
+      await requestDueDrills(services);
+    },
+    usage: async () => {
+      await noteTodaysUsage(services);
+    },
+    look: async () => {
+      await lookAtAll(services);
+    },
+    housekeeping: () => keepHouse(services),
+  };
+  // before its first job: whoever looks for dead workers must not find one of this runner
+  const events: WorkerEvents = new EventEmitter();
+  events.on("worker:create", ({ worker }) => services.runnerKeys?.workers.add(worker.workerId));
   const queue: Runner = await run({
     connectionString: queueUrl,
     concurrency: 2,
@@ -52,53 +90,22 @@ export async function startRunner(
       "29 8-17 * * * drills ?jobKey=drills",
       "7 * * * * housekeeping ?jobKey=housekeeping",
     ].join("\n"),
-    taskList: {
-      retention: async (payload) => {
-        await applyRetention(services, (payload as { sourceId: string }).sourceId);
-      },
-      locks: async (payload) => {
-        const { depotId, clientId } = payload as { depotId: string; clientId: string };
-        await growLocks(services, depotId, clientId);
-      },
-      purge: async () => {
-        await purgeAll(services, report);
-      },
-      checks: async (payload) => {
-        await requestAllChecks(services, (payload as { depth: CheckDepth }).depth);
-      },
-      check: async (payload) => {
-        await runCheck(services, (payload as { checkId: string }).checkId);
-      },
-      carries: async () => {
-        await askAllCarries(services);
-      },
-      carry: async (payload) => {
-        await carry(services, payload as CarryRoute);
-      },
-      // most of what was due an hour ago has ended; what ends later is added as it ends
-      nights: async () => {
-        const to = new Date(services.now().getTime() - 3_600_000);
-        await services.db.withScope({ role: "system" }, (tx) => countNights(tx, to));
-      },
-      drills: async () => {
-        await requestDueDrills(services);
-      },
-      usage: async () => {
-        await noteTodaysUsage(services);
-      },
-      look: async () => {
-        await lookAtAll(services);
-      },
-      housekeeping: async () => {
-        await keepHouse(services);
-      },
-    },
+    taskList: Object.fromEntries(
+      (Object.keys(JOBS) as JobName[]).map((name) => [name, taskOf(handlers, name)]),
+    ),
+    events,
   });
-  await resumeChecks(services);
-  await services.runnerKeys?.beat();
-  const beating = setInterval(() => void services.runnerKeys?.beat().catch(report), RUNNER_BEAT_MS);
-  const network = new NetworkRuns(services).goOn(report);
-  const drills = new DrillRuns(services, drillFolder);
+  queue.promise.catch(report);
+  const utils = await makeWorkerUtils({ connectionString: queueUrl });
+  const beat = async () => {
+    await services.runnerKeys?.beat();
+    await keepQueue(services, utils);
+  };
+  await beat().catch(report);
+  const beating = setInterval(() => void beat().catch(report), RUNNER_BEAT_MS);
+  await resumeChecks(services).catch(report);
+  const network = new NetworkRuns(services, report);
+  const drills = new DrillRuns(services, drillFolder, report);
   let stopped = false;
   let ticking: Promise<void> = Promise.resolve();
   const tick = async () => {
@@ -138,9 +145,16 @@ export async function startRunner(
       await tell.ended();
       await sendOn.ended();
       await queue.stop();
+      await utils.release();
     },
   };
 }
+
+/** A job of the queue: what it is told is parsed. */
+const taskOf =
+  <Name extends JobName>(handlers: JobHandlers, name: Name): Task =>
+  (payload) =>
+    handlers[name](JOBS[name].parse(payload ?? {}) as JobPayload<Name>);
 
 /** Work that is begun again and again, never twice at a time, and not at once where it failed. */
 function oneAtATime(work: () => Promise<void>, report: (error: unknown) => void) {

@@ -10,6 +10,7 @@ import { type BurstEvidence, holdsOf, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
 import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/pending-objects";
 import { insertPoint, lockPoints, pointOfRun, pointsOf } from "@/db/points";
+import { enqueue } from "@/db/queue";
 import { countRunDepot, depotsOfRun, noteRunDepot, type Target } from "@/db/run-depots";
 import { appendLog, lockRun, type Run, runById, usualChanges } from "@/db/runs";
 import type { Tx } from "@/db/scope";
@@ -344,10 +345,7 @@ export async function takePoint(
 
 /** Asks that packs of earlier runs on which a locked point builds are kept as long as it. */
 const askLocks = (tx: Tx, depotId: string, clientId: string) =>
-  tx.query("select enqueue('locks', $1::json, $2)", [
-    JSON.stringify({ depotId, clientId }),
-    `locks ${depotId} ${clientId}`,
-  ]);
+  enqueue(tx, "locks", { depotId, clientId }, `locks ${depotId} ${clientId}`);
 
 /** Asks that what the run's point lacks be made up for: by policy, and for depots that could not take part. */
 async function askCarries(tx: Tx, run: Run, fromDepot: string): Promise<void> {
@@ -457,8 +455,5 @@ async function closeBackup(tx: Tx, run: Run, report: PointReport, now: Date): Pr
     },
     now,
   );
-  await tx.query("select enqueue('retention', $1::json, $2)", [
-    JSON.stringify({ sourceId: run.sourceId }),
-    `retention ${run.sourceId}`,
-  ]);
+  await enqueue(tx, "retention", { sourceId: run.sourceId }, `retention ${run.sourceId}`);
 }

@@ -61,6 +61,8 @@ export const RUNNER_THERE_MS = 60_000;
 export class RunnerKeys implements UnlockedKeys {
   readonly id = randomUUID();
   private readonly pair = makeKeyPair();
+  /** Its workers in the queue: what they hold is released when it falls silent. */
+  readonly workers = new Set<string>();
 
   constructor(
     private readonly db: Database,
@@ -71,7 +73,7 @@ export class RunnerKeys implements UnlockedKeys {
   async beat(): Promise<void> {
     const now = this.now();
     await this.db.withScope({ role: "system" }, async (tx) => {
-      await seeRunner(tx, this.id, this.pair.publicKey, now);
+      await seeRunner(tx, this.id, this.pair.publicKey, [...this.workers], now);
       await forgetRunners(tx, new Date(now.getTime() - RUNNER_GONE_MS));
     });
   }

@@ -50,10 +50,42 @@ export interface CheckOptions {
   readonly depth: "objects" | "trees" | "bytes";
   readonly packs: readonly CheckedPack[];
   readonly points: readonly CheckedPoint[];
+  /** What is not read again, and what was read; a check that goes on, or looks again, is handed the one from before. */
+  readonly verified?: VerifiedPacks;
   /** Called now and then with what was done so far. */
   readonly progress?: (figures: Readonly<CheckFigures>) => void;
   /** Touched files are named up to so many for each point. */
   readonly mostNamed?: number;
+}
+
+/** Packs of which every byte was read, in the order of their ids. */
+export class VerifiedPacks {
+  private to: string | null;
+  private bytes: number;
+  private readonly suspect: Set<string>;
+
+  constructor(
+    from: { readonly to: string; readonly suspect: readonly string[]; readonly bytes: number } | null,
+  ) {
+    this.to = from?.to ?? null;
+    this.bytes = from?.bytes ?? 0;
+    this.suspect = new Set(from?.suspect);
+  }
+
+  /** Whether a pack was read and was whole. One that was not is read each time anew. */
+  has(id: string): boolean {
+    return this.to !== null && id <= this.to && !this.suspect.has(id);
+  }
+  note(id: string, whole: boolean, bytes: number): void {
+    if (!whole) this.suspect.add(id);
+    else this.suspect.delete(id);
+    if (this.to !== null && id <= this.to) return;
+    this.to = id;
+    this.bytes += bytes;
+  }
+  state(): { to: string; suspect: string[]; bytes: number } | null {
+    return this.to === null ? null : { to: this.to, suspect: [...this.suspect], bytes: this.bytes };
+  }
 }
 
 export interface CheckResult {
@@ -86,7 +118,8 @@ class SpaceCheck {
   async run(): Promise<CheckResult> {
     const { depth, packs, points } = this.options;
     const sizes = await this.listed();
-    for (const pack of packs) {
+    this.figures.bytes = this.options.verified?.state()?.bytes ?? 0;
+    for (const pack of [...packs].sort((a, b) => (a.id < b.id ? -1 : 1))) {
       await this.checkPack(pack, sizes.has(pack.id));
       this.figures.packs += 1;
       this.options.progress?.(this.figures);
@@ -135,7 +168,7 @@ class SpaceCheck {
   }
 
   private async checkPack({ id, size }: CheckedPack, there: boolean): Promise<void> {
-    const { place, spaceId, keys, depth } = this.options;
+    const { place, spaceId, keys, depth, verified } = this.options;
     try {
       if (!there) throw new CodedError("store.damaged", "a pack is missing");
       const name = packName(spaceId, id);
@@ -149,20 +182,26 @@ class SpaceCheck {
       const isThere = (block: { readonly ids: readonly Uint8Array[] }) => {
         for (const chunk of block.ids) this.index.set(idKey(chunk), id);
       };
-      if (depth !== "bytes") {
+      if (depth !== "bytes" || verified?.has(id)) {
         for (const block of pack.blocks) isThere(block);
         return;
       }
+      let read = 0;
+      let whole = true;
       for (const [place, block] of pack.blocks.entries()) {
         try {
-          this.figures.bytes += await verifyBlock(keys, pack, bytes, place);
+          read += await verifyBlock(keys, pack, bytes, place);
           isThere(block);
         } catch (error) {
           this.badBlocks.push({ pack: id, ids: block.ids, error: damageOf(error) });
+          whole = false;
         }
       }
+      this.figures.bytes += read;
+      verified?.note(id, whole, read);
     } catch (error) {
       this.note("pack", id, error);
+      verified?.note(id, false, 0);
     }
   }
 
