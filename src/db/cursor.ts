@@ -17,9 +17,11 @@ const ID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/;
 /** The cursor after a row. Opaque: callers give it back as they got it. */
 export const cursorAfter = (id: string): string => Buffer.from(id, "utf8").toString("base64url");
 
+export const keyOfCursor = (cursor: string): string => Buffer.from(cursor, "base64url").toString("utf8");
+
 /** Where a list goes on; null where the cursor is none of ours, or its row is no longer there or not visible to the caller. */
 export async function positionOf(tx: Tx, list: Ordered, cursor: string): Promise<Position | null> {
-  const id = Buffer.from(cursor, "base64url").toString("utf8");
+  const id = keyOfCursor(cursor);
   if (!ID.test(id)) return null;
   return one<Position>(tx, `select ${ORDERED[list]}::text as at, id from ${list} where id = $1`, [id]);
 }

@@ -89,7 +89,7 @@ export function FileTree({
       try {
         const page = await callApi<Listing>(
           "GET",
-          `${address}/entries?path=${encodeURIComponent(path)}&limit=${PAGE}${after ? `&after=${encodeURIComponent(after)}` : ""}`,
+          `${address}/entries?path=${encodeURIComponent(path)}&limit=${PAGE}${after ? `&cursor=${encodeURIComponent(after)}` : ""}`,
         );
         setListings((before) => ({
           ...before,

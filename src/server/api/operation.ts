@@ -5,6 +5,7 @@ import type { Scope, Tx } from "@/db/scope";
 import type { ApiToken } from "@/db/sessions";
 import type { Services } from "../services";
 import { record, type Who } from "../who";
+import type { PagedList } from "./paging";
 
 /** Who may call an operation: anybody, anybody signed in, or whoever has the right to such an action. */
 export type Caller = "anyone" | "person" | Action;
@@ -55,6 +56,8 @@ export interface Operation<
   readonly params?: P;
   readonly query?: Q;
   readonly body?: B;
+  /** The list of the answer that is given in pages, where it is read as a whole. */
+  readonly pages?: PagedList;
   /** What was written for an earlier version, as this one has it; what is not, as it is. */
   readonly upgraded?: (body: unknown) => unknown;
   /** Fields of the answer, dotted, that are secrets and shown once: they are not kept for a repetition. */

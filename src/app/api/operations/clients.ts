@@ -83,6 +83,7 @@ export const clients = [
     path: "/clients",
     summary: "All clients.",
     caller: "look",
+    pages: { of: "clients" },
     run: (context) => context.tx(async (tx) => ({ clients: await listClients(tx) })),
   }),
   operation({

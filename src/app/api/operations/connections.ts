@@ -77,6 +77,7 @@ export const connections = [
     path: "/connections",
     summary: "Enrolled machines with system and volumes, and mail tenants.",
     caller: "look",
+    pages: { of: "connections" },
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({

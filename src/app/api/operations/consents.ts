@@ -40,6 +40,7 @@ export const consents = [
     path: "/consents",
     summary: "What waits for a second person.",
     caller: "look",
+    pages: { of: "consents" },
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ consents: await openConsents(tx, query.client ?? null, context.who.at) })),

@@ -174,6 +174,7 @@ export const depots = [
     path: "/depots",
     summary: "All depots, with what is granted to whom.",
     caller: "look",
+    pages: { of: "depots" },
     run: (context) =>
       context.tx(async (tx) => ({
         depots: (await listDepots(tx)).map(shown),

@@ -21,6 +21,7 @@ export const gifts = [
     path: "/clients/{clientId}/gifts",
     summary: "What was given to the client's people.",
     caller: "client-people",
+    pages: { of: "gifts" },
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

@@ -10,6 +10,7 @@ import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/giv
 import { stopRun } from "@/runs/request";
 import { allGiven, shownAsk } from "@/server/all-given";
 import { type Context, operation } from "@/server/api/operation";
+import { cursorText } from "@/server/api/paging";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
 import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/given";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
@@ -63,6 +64,7 @@ export const given = [
     path: "/given/{giftId}/recovery-points",
     summary: "The recovery points of what was given to you, newest first.",
     caller: "given",
+    pages: { of: "points" },
     params: giftParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -93,7 +95,7 @@ export const given = [
     params: givenPoint,
     query: z.object({
       path: z.string().optional(),
-      after: z.string().max(400).optional(),
+      cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(2000).default(500),
     }),
     run: async (context, { params, query }) => {
@@ -101,7 +103,7 @@ export const given = [
         const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
         return foundWithin(tx, gift, params.pointId, query.path ?? shownGift(gift).path);
       });
-      return listFolder(context.services, point, path, query.after, query.limit);
+      return listFolder(context.services, point, path, query.cursor, query.limit);
     },
   }),
   operation({
@@ -183,6 +185,7 @@ export const given = [
     path: "/given/{giftId}/versions",
     summary: "The versions of a path of what was given to you.",
     caller: "given",
+    pages: { of: "versions", key: "pointId" },
     params: giftParam,
     query: z.object({ path: z.string().min(1) }),
     run: async (context, { params, query }) => {
@@ -311,6 +314,7 @@ export const given = [
     path: "/asks",
     summary: "Restores of your people that wait for your word.",
     caller: "agree",
+    pages: { of: "asks" },
     run: (context) =>
       context.tx(async (tx) => ({
         asks: (await openAsks(tx, context.person!.clientId!, context.who.at)).map(shownAsk),

@@ -2,6 +2,7 @@ import { isIP } from "node:net";
 import { z } from "zod";
 import { type Ordered, type Position, positionOf } from "@/db/cursor";
 import type { Tx } from "@/db/scope";
+import { staleCursor } from "@/server/api/paging";
 import { invalid } from "@/server/problem";
 import { refuseForbidden } from "@/store/reach";
 
@@ -96,8 +97,6 @@ export function refuseAddress(field: string, host: string): void {
   }
 }
 
-/** Where a list goes on: `next` of the page before. */
-export const cursorText = z.string().max(200).optional();
 /**
  * The position that a cursor stands for; null without one.
  * @throws `request.invalid` where the cursor is none of ours, or its row was deleted since
@@ -109,7 +108,6 @@ export async function positionIn(
 ): Promise<Position | null> {
   if (cursor === undefined) return null;
   const position = await positionOf(tx, list, cursor);
-  if (!position)
-    throw invalid("cursor", "This cursor is no longer valid. Read the list again from the first page.");
+  if (!position) throw staleCursor();
   return position;
 }

@@ -1,5 +1,6 @@
 import { openApiDocument } from "@/server/api/openapi";
 import { type AnyOperation, operation } from "@/server/api/operation";
+import { inPages } from "@/server/api/paging";
 import { account } from "./account";
 import { clients } from "./clients";
 import { connections } from "./connections";
@@ -21,28 +22,30 @@ import { trail } from "./trail";
 import { viewings } from "./viewings";
 import { watching } from "./watching";
 
-const described: readonly AnyOperation[] = [
-  ...people,
-  ...account,
-  ...staff,
-  ...gifts,
-  ...given,
-  ...clients,
-  ...keys,
-  ...consents,
-  ...connections,
-  ...depots,
-  ...keeping,
-  ...policies,
-  ...sources,
-  ...statements,
-  ...watching,
-  ...messages,
-  ...load,
-  ...trail,
-  ...restores,
-  ...viewings,
-];
+const described: readonly AnyOperation[] = (
+  [
+    ...people,
+    ...account,
+    ...staff,
+    ...gifts,
+    ...given,
+    ...clients,
+    ...keys,
+    ...consents,
+    ...connections,
+    ...depots,
+    ...keeping,
+    ...policies,
+    ...sources,
+    ...statements,
+    ...watching,
+    ...messages,
+    ...load,
+    ...trail,
+    ...restores,
+    ...viewings,
+  ] as readonly AnyOperation[]
+).map(inPages);
 
 /** Everything that the API can do. Routing, the OpenAPI document and the tests of tenancy are made from this table. */
 export const operations: readonly AnyOperation[] = [

@@ -52,6 +52,7 @@ export const keeping = [
     path: "/depots/{depotId}/checks",
     summary: "Checks of a depot, newest first, and the damage that is known now.",
     caller: "look",
+    pages: { of: "checks" },
     params: depotParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {
@@ -66,7 +67,7 @@ export const keeping = [
               objectId: damage.objectId.toString("hex"),
             });
         }
-        return { checks: await checksOf(tx, params.depotId, null), damages };
+        return { checks: await checksOf(tx, params.depotId, null, 5000), damages };
       }),
   }),
   operation({

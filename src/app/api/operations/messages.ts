@@ -13,10 +13,11 @@ import {
   webhookById,
 } from "@/db/notices";
 import { operation } from "@/server/api/operation";
+import { cursorText } from "@/server/api/paging";
 import { LINK } from "@/server/message-link";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
-import { cursorText, hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
+import { hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
   .url("Give an address such as https://tickets.example/hook.")
@@ -129,6 +130,7 @@ export const messages = [
     path: "/webhooks",
     summary: "Webhooks that policies may name.",
     caller: "look",
+    pages: { of: "webhooks" },
     run: (context) =>
       context.tx(async (tx) => ({
         webhooks: (await listWebhooks(tx)).map(({ secret: _, ...rest }) => rest),

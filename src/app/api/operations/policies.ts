@@ -121,6 +121,7 @@ export const policies = [
     path: "/policies",
     summary: "Policies, of one client or of all.",
     caller: "look",
+    pages: { of: "policies" },
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ policies: await listPolicies(tx, query.client ?? null) })),
@@ -246,6 +247,7 @@ export const policies = [
     path: "/policies/{policyId}/history",
     summary: "Every state that a policy, or rules of another level, had: who, when and why.",
     caller: "look",
+    pages: { of: "revisions", key: "revision" },
     params: policyParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

@@ -8,6 +8,7 @@ import { change } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
+import { cursorText } from "@/server/api/paging";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
 import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
 import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
@@ -70,7 +71,7 @@ export const restores = [
     params: pointParam,
     query: z.object({
       path: z.string().default("/"),
-      after: z.string().max(400).optional(),
+      cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(2000).default(500),
     }),
     run: async (context, { params, query }) =>
@@ -78,7 +79,7 @@ export const restores = [
         context.services,
         await pointOf(context, params.pointId),
         pathFromText(query.path),
-        query.after,
+        query.cursor,
         query.limit,
       ),
   }),
@@ -172,6 +173,7 @@ export const restores = [
     path: "/sources/{sourceId}/versions",
     summary: "The versions of a path over all points of a source.",
     caller: "open",
+    pages: { of: "versions", key: "pointId" },
     params: sourceParam,
     query: z.object({ path: z.string().min(1) }),
     run: async (context, { params, query }) => {

@@ -11,12 +11,13 @@ import { rulesInForce, type StandingFilter, sourceById, sourceStandings } from "
 import { setAsides } from "@/db/watch-notes";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
+import { cursorText } from "@/server/api/paging";
 import { trySelection } from "@/server/inside-point";
 import { whyKept } from "@/server/kept";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
-import { cursorText, filterOf, momentText, positionIn, runParam, scopeQuery, sourceParam } from "./ids";
+import { filterOf, momentText, positionIn, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
 
@@ -60,6 +61,7 @@ export const sources = [
     path: "/sources",
     summary: "Sources with their state.",
     caller: "look",
+    pages: { of: "sources" },
     query: scopeQuery,
     run: (context, { query }) =>
       context.tx(async (tx) => ({ sources: await sourcesWithRules(tx, filterOf(query), context.who.at) })),
@@ -84,6 +86,7 @@ export const sources = [
     path: "/sources/{sourceId}/recovery-points",
     summary: "Recovery points of a source, newest first, and why each of them stays.",
     caller: "look",
+    pages: { of: "points" },
     params: sourceParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

@@ -102,6 +102,7 @@ export const staff = [
     path: "/people",
     summary: "The provider's own people, and the roles that must have a second factor.",
     caller: "provider-people",
+    pages: { of: "people" },
     run: (context) =>
       context.tx(async (tx) => ({
         people: await listPeople(tx, null),
@@ -156,6 +157,7 @@ export const staff = [
     path: "/clients/{clientId}/people",
     summary: "The client's people.",
     caller: "client-people",
+    pages: { of: "people" },
     params: clientParam,
     run: (context, { params }) =>
       context.tx(async (tx) => {

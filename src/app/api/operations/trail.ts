@@ -2,8 +2,10 @@ import { DateTime } from "luxon";
 import { z } from "zod";
 import { csvLine } from "@/core/units/csv";
 import { clientById } from "@/db/clients";
+import { cursorAfter, keyOfCursor } from "@/db/cursor";
 import { type ChainedRow, readTrail, trailAfter } from "@/db/trail";
 import { type Context, operation } from "@/server/api/operation";
+import { cursorText, staleCursor } from "@/server/api/paging";
 import { notFound } from "@/server/problem";
 import { day, scopeQuery } from "./ids";
 
@@ -62,19 +64,23 @@ export const trail = [
     summary: "Who did what, newest first.",
     caller: "look",
     query: trailQuery.extend({
-      before: z.coerce.number().int().optional(),
+      cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
+        const key = query.cursor === undefined ? null : keyOfCursor(query.cursor);
+        if (key !== null && !/^\d{1,15}$/.test(key)) throw staleCursor();
+        const before = key === null ? null : Number(key);
         const rows = await readTrail(tx, {
           clientId: query.client,
           search: query.search,
           ...daysOf(query),
-          before: query.before,
-          limit: query.limit,
+          before,
+          limit: query.limit + 1,
         });
-        return { rows, next: rows.length === query.limit ? rows.at(-1)!.id : null };
+        const page = rows.slice(0, query.limit);
+        return { rows: page, next: rows.length > query.limit ? cursorAfter(String(page.at(-1)!.id)) : null };
       }),
   }),
   operation({

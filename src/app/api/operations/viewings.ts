@@ -138,6 +138,7 @@ export const viewings = [
     path: "/viewings",
     summary: "Viewings that are open, and who read how much through them.",
     caller: "open",
+    pages: { of: "viewings" },
     query: scopeQuery.pick({ client: true }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
