@@ -102,6 +102,14 @@ export class TestConsole {
   startWeb(more: Readonly<Record<string, string>> = {}): void {
     this.web = this.launch("web", [join(PROJECT, "dist/web.mjs")], more);
   }
+  /** Another web of the same console, at a port of its own. */
+  async startSecondWeb(): Promise<{ readonly url: string; end(): Promise<void> }> {
+    const port = await freePort();
+    const child = this.launch("web-2", [join(PROJECT, "dist/web.mjs")], { DEEPKEEP_PORT: String(port) });
+    const url = `http://127.0.0.1:${port}`;
+    await until(async () => (await fetch(`${url}/readyz`)).ok, "the second web does not answer", 60_000);
+    return { url, end: () => gone(child) };
+  }
   startRunner(more: Readonly<Record<string, string>> = {}): void {
     this.runner = this.launch("runner", [join(PROJECT, "dist/runner.mjs")], more);
   }

@@ -1,6 +1,8 @@
+import { shareLimits } from "@/server/api/limits";
 import { Changes } from "@/server/changes";
 import { makeServices, type Services } from "@/server/services";
 import { readSettings } from "@/server/settings";
+import { RUNNER_BEAT_MS } from "@/server/unlocked";
 
 /** The one set of services of this web process. */
 interface Console {
@@ -13,7 +15,13 @@ const kept = globalThis as typeof globalThis & { deepKeepConsole?: Console };
 export function theConsole(): Console {
   if (!kept.deepKeepConsole) {
     const settings = readSettings();
-    kept.deepKeepConsole = { services: makeServices(settings), changes: new Changes(settings.databaseUrl) };
+    const services = makeServices(settings);
+    kept.deepKeepConsole = { services, changes: new Changes(settings.databaseUrl) };
+    const beat = async () => shareLimits(await services.lentKeys.beat());
+    // what cannot be said now is said again soon
+    const saying = () => void beat().catch((error) => console.error(error));
+    saying();
+    setInterval(saying, RUNNER_BEAT_MS).unref();
   }
   return kept.deepKeepConsole;
 }

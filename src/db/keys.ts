@@ -106,13 +106,25 @@ export const liveRunners = (tx: Tx, since: Date) =>
     `select id, public_key as "publicKey" from runners where seen_at > $1`,
     [since],
   );
-export const seeRunner = (tx: Tx, id: string, publicKey: Buffer, workers: readonly string[], now: Date) =>
+/** A process that keys are lent to: a runner, a viewer, or a web. */
+export interface SeenRunner {
+  readonly id: string;
+  readonly publicKey: Buffer;
+  readonly workers: readonly string[];
+  readonly web: boolean;
+}
+export const seeRunner = (tx: Tx, { id, publicKey, workers, web }: SeenRunner, now: Date) =>
   change(
     tx,
-    `insert into runners (id, public_key, workers, seen_at) values ($1, $2, $3, $4)
+    `insert into runners (id, public_key, workers, web, seen_at) values ($1, $2, $3, $4, $5)
      on conflict (id) do update set seen_at = excluded.seen_at, workers = excluded.workers`,
-    [id, publicKey, workers, now],
+    [id, publicKey, workers, web, now],
   );
+/** How many web processes have said since that they are there. */
+export const websThere = async (tx: Tx, since: Date): Promise<number> =>
+  (await one<{ webs: number }>(tx, "select count(*)::int as webs from runners where web and seen_at >= $1", [
+    since,
+  ]))!.webs;
 /** The queue's workers of all runners that have said since that they are there. */
 export const workersThere = async (tx: Tx, since: Date): Promise<string[]> =>
   (
@@ -138,14 +150,13 @@ export const lendKey = (
      on conflict (runner_id, client_id, session_id) do update set sealed = excluded.sealed, until = excluded.until`,
     [loan.runnerId, loan.clientId, loan.sessionId, loan.sealed, loan.until],
   );
-export const lentKey = (tx: Tx, runnerId: string, clientId: string, now: Date) =>
+/** What a process was lent of a client's key: by any session, or by the one that is given. */
+export const lentKey = (tx: Tx, runnerId: string, clientId: string, sessionId: Buffer | null, now: Date) =>
   one<{ sealed: Buffer }>(
     tx,
-    "select sealed from lent_keys where runner_id = $1 and client_id = $2 and until > $3 limit 1",
-    [runnerId, clientId, now],
+    `select sealed from lent_keys where runner_id = $1 and client_id = $2 and until > $3
+       and ($4::bytea is null or session_id = $4) limit 1`,
+    [runnerId, clientId, now, sessionId],
   );
-/** Takes back what a session lent. */
-export const takeLoansBack = (tx: Tx, sessionId: Buffer) =>
-  change(tx, "delete from lent_keys where session_id = $1", [sessionId]);
 export const takeClientLoansBack = (tx: Tx, clientId: string) =>
   change(tx, "delete from lent_keys where client_id = $1", [clientId]);

@@ -65,12 +65,12 @@ export const endSession = (tx: Tx, personId: string, publicId: string) =>
     publicId,
   ]);
 /** Ends all sessions of a person but one. */
+/** Ends a person's sessions, all or all but one; what they lent ends with them by a trigger. Returns how many. */
 export const endSessions = (tx: Tx, personId: string, but: Buffer | null) =>
-  all<{ id: Buffer }>(
-    tx,
-    "delete from sessions where person_id = $1 and ($2::bytea is null or id <> $2) returning id",
-    [personId, but],
-  );
+  change(tx, "delete from sessions where person_id = $1 and ($2::bytea is null or id <> $2)", [
+    personId,
+    but,
+  ]);
 export const deleteSession = (tx: Tx, id: Buffer) => change(tx, "delete from sessions where id = $1", [id]);
 export const deleteOldSessions = (tx: Tx, now: Date) =>
   change(tx, "delete from sessions where expires_at <= $1", [now]);

@@ -18,7 +18,7 @@ export const resetSignIn = (services: Services, email: string, origin: string): 
     await removeFactor(tx, person.id);
     const ended = await endSessions(tx, person.id, null);
     await record(tx, who, person.clientId, "made a sign-in anew", person.name, {
-      sessionsEnded: ended.length,
+      sessionsEnded: ended,
     });
     return invite(tx, services.secrets, who, person, origin);
   });

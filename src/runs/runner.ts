@@ -70,7 +70,7 @@ export async function startRunner(
   };
   // before its first job: whoever looks for dead workers must not find one of this runner
   const events: WorkerEvents = new EventEmitter();
-  events.on("worker:create", ({ worker }) => services.runnerKeys?.workers.add(worker.workerId));
+  events.on("worker:create", ({ worker }) => services.lentKeys.workers.add(worker.workerId));
   const queue: Runner = await run({
     connectionString: queueUrl,
     concurrency: 2,
@@ -98,7 +98,7 @@ export async function startRunner(
   queue.promise.catch(report);
   const utils = await makeWorkerUtils({ connectionString: queueUrl });
   const beat = async () => {
-    await services.runnerKeys?.beat();
+    await services.lentKeys.beat();
     await keepQueue(services, utils);
   };
   await beat().catch(report);

@@ -59,7 +59,7 @@ export async function giveMachinesKey(tx: Tx, clientId: string, key: Buffer, now
   return without.map((machine) => machine.name);
 }
 
-/** Opens a client's key for a session, here and in the runners; machines that came later get it too. */
+/** Opens a client's key for a session, in all webs and runners; machines that came later get it too. */
 export async function unlock(
   services: Services,
   who: Who,
@@ -71,7 +71,8 @@ export async function unlock(
   const system = { role: "system" } as const;
   const key = await services.db.withScope(system, (tx) => keyThere(tx, clientId));
   const opened = await openWith(services, key, passphrase);
-  services.sessionKeys?.add(session, clientId, opened, until);
+  // also a web that started a moment ago can be lent it
+  await services.lentKeys.beat();
   return services.db.withScope(system, async (tx) => {
     for (const runner of await liveRunners(tx, new Date(who.at.getTime() - RUNNER_THERE_MS)))
       await lendKey(tx, {
@@ -128,7 +129,6 @@ export async function changeHolding(
           : "changed the passphrase of the client's key";
     await record(tx, who, clientId, action, client?.name ?? "", { fingerprint: key.fingerprint });
   });
-  services.sessionKeys?.closeClient(clientId);
   services.spaces.forgetClient(clientId);
 }
 
@@ -155,6 +155,8 @@ export async function destroyClientKey(
     [clientId],
   );
   await destroyKey(tx, clientId, who.at);
+  // loans are the system's alone; where the change is not committed, the passphrase is asked for again
+  await services.db.withScope({ role: "system" }, (all) => takeClientLoansBack(all, clientId));
   const id = randomUUID();
   await insertCertificate(tx, {
     id,
@@ -186,7 +188,6 @@ export async function destroyClientKey(
     certificate: id,
     fingerprint: key.fingerprint,
   });
-  services.sessionKeys?.closeClient(clientId);
   services.spaces.forgetClient(clientId);
   return id;
 }

@@ -1,7 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { hash, verify } from "@node-rs/argon2";
 import { zoneFor } from "@/db/clients";
-import { takeLoansBack } from "@/db/keys";
 import { insertMessage, mailSettings } from "@/db/notices";
 import { clearResets, type Person, personByEmail, type SignInRow } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
@@ -188,10 +187,8 @@ export async function signOut(
   person: Person,
   address: string,
 ): Promise<void> {
-  services.sessionKeys?.close(hashSecret(token).toString("hex"));
   await services.db.withScope({ role: "system" }, async (tx) => {
     await deleteSession(tx, hashSecret(token));
-    await takeLoansBack(tx, hashSecret(token));
     await appendTrail(tx, {
       at: services.now(),
       clientId: person.clientId,

@@ -1,10 +1,10 @@
 import { AsyncLocalStorage } from "node:async_hooks";
 import { randomUUID } from "node:crypto";
-import { forgetRunners, lentKey, seeRunner } from "@/db/keys";
+import { forgetRunners, lentKey, seeRunner, websThere } from "@/db/keys";
 import type { Database } from "@/db/scope";
 import { makeKeyPair, openSealed } from "@/store/secrets";
 
-/** Keys of clients without escrow, where somebody gave the passphrase. In memory alone; gone with the session. */
+/** Keys of clients without escrow, where somebody gave the passphrase. Gone with the session. */
 export interface UnlockedKeys {
   /** The key if it is open to whoever is being served now. */
   keyOf(clientId: string): Promise<Buffer | null>;
@@ -18,69 +18,52 @@ export const asSession = <T>(session: string | null, work: () => T): T =>
 /** The session that is being served, or null. */
 export const sessionServed = (): string | null => serving.getStore() ?? null;
 
-/** Keys that sessions of this web process opened. */
-export class SessionKeys implements UnlockedKeys {
-  private readonly open = new Map<string, Map<string, { readonly key: Buffer; readonly until: number }>>();
-
-  constructor(private readonly now: () => Date) {}
-
-  add(session: string, clientId: string, key: Buffer, until: Date): void {
-    const clients = this.open.get(session) ?? new Map();
-    clients.set(clientId, { key, until: until.getTime() });
-    this.open.set(session, clients);
-  }
-
-  has(session: string | null, clientId: string): boolean {
-    const found = session === null ? undefined : this.open.get(session)?.get(clientId);
-    return found !== undefined && found.until > this.now().getTime();
-  }
-
-  async keyOf(clientId: string): Promise<Buffer | null> {
-    const session = sessionServed();
-    return this.has(session, clientId) ? this.open.get(session!)!.get(clientId)!.key : null;
-  }
-
-  /** The session ended. */
-  close(session: string): void {
-    this.open.delete(session);
-  }
-
-  /** The client's key is held otherwise now, or gone. */
-  closeClient(clientId: string): void {
-    for (const clients of this.open.values()) clients.delete(clientId);
-  }
-}
-
 const RUNNER_GONE_MS = 5 * 60_000;
 /** A runner says so often that it is there. */
 export const RUNNER_BEAT_MS = 20_000;
 /** So long after its last word a runner still counts as there. */
 export const RUNNER_THERE_MS = 60_000;
 
-/** Keys that are lent to this runner: sealed to a pair that is in its memory alone. */
-export class RunnerKeys implements UnlockedKeys {
+/**
+ * Keys that sessions opened by a passphrase, lent to a process: sealed to a pair that is in its memory alone. A web process
+ * opens them for the session that it serves, whichever web process the passphrase was given to; a runner for every run.
+ */
+export class LentKeys implements UnlockedKeys {
   readonly id = randomUUID();
   private readonly pair = makeKeyPair();
-  /** Its workers in the queue: what they hold is released when it falls silent. */
+  /** A runner's workers in the queue: what they hold is released when it falls silent. */
   readonly workers = new Set<string>();
 
   constructor(
     private readonly db: Database,
     private readonly now: () => Date,
+    private readonly part: "web" | "runner",
   ) {}
 
-  /** Says that this runner is there; forgets those that fell silent. */
-  async beat(): Promise<void> {
+  /** Says that this process is there, and forgets those that fell silent. Returns how many web processes are there. */
+  async beat(): Promise<number> {
     const now = this.now();
-    await this.db.withScope({ role: "system" }, async (tx) => {
-      await seeRunner(tx, this.id, this.pair.publicKey, [...this.workers], now);
+    return this.db.withScope({ role: "system" }, async (tx) => {
+      await seeRunner(
+        tx,
+        {
+          id: this.id,
+          publicKey: this.pair.publicKey,
+          workers: [...this.workers],
+          web: this.part === "web",
+        },
+        now,
+      );
       await forgetRunners(tx, new Date(now.getTime() - RUNNER_GONE_MS));
+      return websThere(tx, new Date(now.getTime() - RUNNER_THERE_MS));
     });
   }
 
   async keyOf(clientId: string): Promise<Buffer | null> {
+    const session = this.part === "web" ? sessionServed() : null;
+    if (this.part === "web" && session === null) return null;
     const lent = await this.db.withScope({ role: "system" }, (tx) =>
-      lentKey(tx, this.id, clientId, this.now()),
+      lentKey(tx, this.id, clientId, session === null ? null : Buffer.from(session, "hex"), this.now()),
     );
     return lent && openSealed(this.pair.privateKey, lent.sealed);
   }

@@ -13,8 +13,8 @@ if (!Number.isInteger(port) || port < 1)
   throw new Error("DEEPKEEP_VIEWER_PORT is not set: it is the port that the viewer answers at");
 const services = makeServices(readSettings(), undefined, "runner");
 const report = (error: unknown) => console.error(error);
-await services.runnerKeys?.beat().catch(report);
-const beating = setInterval(() => void services.runnerKeys?.beat().catch(report), RUNNER_BEAT_MS);
+await services.lentKeys.beat().catch(report);
+const beating = setInterval(() => void services.lentKeys.beat().catch(report), RUNNER_BEAT_MS);
 const desk = new ViewingDesk(services);
 const server = createServer((request, response) => void desk.answer(request, response));
 server.listen(port, "127.0.0.1", () => console.log(`The viewer answers at port ${port}.`));

@@ -11,6 +11,7 @@ import { pointsOf } from "@/db/points";
 import { pastRuns } from "@/db/runs";
 import { sourceById, standingsPage } from "@/db/sources";
 import { whyKept, whyWords } from "@/server/kept";
+import { asSession } from "@/server/unlocked";
 import { RestoreBench } from "@/ui/lazy";
 import { Mark } from "@/ui/mark";
 import { Ago, clockText } from "@/ui/moment";
@@ -108,7 +109,7 @@ export async function restoreView({
   const locked =
     key?.holding === "passphrase" &&
     key.sealed !== null &&
-    !theServices().sessionKeys?.has(session, source.clientId);
+    (await asSession(session, () => theServices().lentKeys.keyOf(source.clientId))) === null;
   const main = (
     <>
       <div className="head-line">

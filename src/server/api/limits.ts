@@ -27,6 +27,15 @@ const COSTLY = new Set([
 ]);
 const costlyByCaller = new RateLimiterMemory({ points: 300, duration: MINUTE });
 
+const LIMITS = [byCaller, byAddress, costlyByCaller].map((limiter) => ({ limiter, points: limiter.points }));
+/**
+ * Each of several web processes counts for itself and allows its share: a proxy before them spreads requests evenly. Where
+ * it leads a session to one of them, that session has the share of one.
+ */
+export function shareLimits(webs: number): void {
+  for (const { limiter, points } of LIMITS) limiter.points = Math.ceil(points / Math.max(1, webs));
+}
+
 async function take(limiter: RateLimiterMemory, key: string): Promise<void> {
   try {
     await limiter.consume(key);

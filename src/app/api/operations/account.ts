@@ -1,6 +1,5 @@
 import { toDataURL } from "qrcode";
 import { z } from "zod";
-import { takeLoansBack } from "@/db/keys";
 import { clearResets, setPassword, signInRow } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/second-factor";
@@ -26,14 +25,6 @@ const currentSession = (context: Context): Buffer | null =>
   context.sessionToken ? hashSecret(context.sessionToken) : null;
 const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =>
   context.services.db.withScope({ role: "system" }, work);
-
-/** What was held in memory or lent for sessions that ended goes with them. */
-async function closeSessions(context: Context, tx: Tx, ended: readonly { id: Buffer }[]): Promise<void> {
-  for (const { id } of ended) {
-    context.services.sessionKeys?.close(id.toString("hex"));
-    await takeLoansBack(tx, id);
-  }
-}
 
 /** The person, for a change that asks for their password again. Throws a problem of the field. */
 async function withPassword(context: Context, tx: Tx, typed: string) {
@@ -95,13 +86,12 @@ export const account = [
         const person = await withPassword(context, tx, body.password);
         await setPassword(tx, person.id, hash);
         const ended = await endSessions(tx, person.id, currentSession(context));
-        await closeSessions(context, tx, ended);
         const tokensEnded = body.endTokens ? await endTokens(tx, person.id) : 0;
         await context.record(tx, person.clientId, "changed their password", person.name, {
-          sessionsEnded: ended.length,
+          sessionsEnded: ended,
           tokensEnded,
         });
-        return { sessionsEnded: ended.length, tokensEnded };
+        return { sessionsEnded: ended, tokensEnded };
       });
     },
   }),
@@ -209,7 +199,6 @@ export const account = [
       system(context, async (tx) => {
         const ended = await endSession(tx, context.person!.id, params.id);
         if (!ended) throw notFound();
-        await closeSessions(context, tx, [ended]);
         await context.record(tx, context.person!.clientId, "ended a session", context.person!.name);
         return {};
       }),

@@ -51,7 +51,6 @@ export const keys = [
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
         const key = await clientKey(tx, params.clientId);
-        const session = sessionServed();
         return {
           exists: key !== null,
           state: keyStateOf(key),
@@ -59,7 +58,7 @@ export const keys = [
           confirmedAt: key?.confirmedAt ?? null,
           destroyedAt: key?.destroyedAt ?? null,
           askedGroup: key && !key.confirmedAt ? key.askedGroup : null,
-          open: context.services.sessionKeys?.has(session, params.clientId) ?? false,
+          open: (await context.services.lentKeys.keyOf(params.clientId)) !== null,
           machinesWithout:
             key?.holding === "passphrase"
               ? (await machinesWithoutKey(tx, params.clientId)).map((machine) => machine.name)
@@ -194,7 +193,7 @@ export const keys = [
     method: "POST",
     path: "/clients/{clientId}/key/unlock",
     summary:
-      "Give the passphrase: the key is open to this session, in memory alone, and machines that came later get it.",
+      "Give the passphrase: the key is open to this session, in the memory of the console’s programs alone, and machines that came later get it.",
     caller: "work",
     params: clientParam,
     body: z.object({ passphrase: z.string().min(1, "Give the passphrase.").max(500) }),

@@ -4,7 +4,6 @@ import { zoneSchema } from "@/core/policy/zone";
 import { PROVIDER_ROLES } from "@/core/rights/rights";
 import { lockInTx } from "@/db/advisory-locks";
 import { setProvider } from "@/db/clients";
-import { takeLoansBack } from "@/db/keys";
 import { countPeople, insertPerson, personById, setFactorRoles, setPassword, signInRow } from "@/db/people";
 import { endSessions, endTokens, invitationById, takeInvitation } from "@/db/sessions";
 import { operation } from "@/server/api/operation";
@@ -158,10 +157,7 @@ export const people = [
       const signedIn = await services.db.withScope({ role: "system" }, async (tx) => {
         if ((await takeInvitation(tx, hashSecret(params.secret))) === 0) throw new Problem("not-found", GONE);
         await setPassword(tx, personId, hash);
-        for (const { id } of await endSessions(tx, personId, null)) {
-          services.sessionKeys?.close(id.toString("hex"));
-          await takeLoansBack(tx, id);
-        }
+        await endSessions(tx, personId, null);
         await endTokens(tx, personId);
         return openSession(
           services,

@@ -3,7 +3,6 @@ import { z } from "zod";
 import { CLIENT_ROLES, isClientRole, PROVIDER_ROLES, ROLES } from "@/core/rights/rights";
 import { clientById } from "@/db/clients";
 import { endGiftsOfPerson } from "@/db/gifts";
-import { takeLoansBack } from "@/db/keys";
 import {
   closePerson,
   emailTaken,
@@ -77,15 +76,6 @@ async function theirPerson(context: Context, personId: string): Promise<Person> 
   const { clientId } = found;
   if (!(await context.tx((tx) => clientById(tx, clientId)))) throw notFound();
   return found;
-}
-
-async function endAll(context: Context, tx: Tx, personId: string): Promise<number> {
-  const ended = await endSessions(tx, personId, null);
-  for (const { id } of ended) {
-    context.services.sessionKeys?.close(id.toString("hex"));
-    await takeLoansBack(tx, id);
-  }
-  return ended.length;
 }
 
 /** Whoever reset one half of a sign-in could take the account over with the other half. */
@@ -254,7 +244,7 @@ export const staff = [
           throw onePersonAlone(person.name);
         if (person.factor) await noteFactorReset(tx, person.id, context.person!.id);
         await removeFactor(tx, person.id);
-        const sessionsEnded = await endAll(context, tx, person.id);
+        const sessionsEnded = await endSessions(tx, person.id, null);
         await context.record(tx, person.clientId, "took a second factor away", person.name, {
           sessionsEnded,
         });
@@ -272,7 +262,7 @@ export const staff = [
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
-        const sessionsEnded = await endAll(context, tx, person.id);
+        const sessionsEnded = await endSessions(tx, person.id, null);
         await context.record(tx, person.clientId, "ended a person's sessions", person.name, {
           sessionsEnded,
         });
@@ -295,7 +285,7 @@ export const staff = [
       return system(context, async (tx) => {
         if (person.role === "owner" && (await otherOwners(tx, person.id)) === 0)
           throw new Problem("request.conflict", "The last owner stays: make another first.");
-        await endAll(context, tx, person.id);
+        await endSessions(tx, person.id, null);
         await endTokens(tx, person.id);
         await endGiftsOfPerson(tx, person.id, context.who.at);
         await closePerson(tx, person.id, context.who.at);
