@@ -123,6 +123,7 @@ export class TestConsole {
       .filter(([, child]) => child && (child.exitCode !== null || child.signalCode !== null))
       .map(([name]) => name);
   killWeb = (): Promise<void> => gone(this.web);
+  killViewer = (): Promise<void> => gone(this.viewer);
   killRunner = (): Promise<void> => gone(this.runner);
 
   async killDatabase(): Promise<void> {

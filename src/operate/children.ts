@@ -1,5 +1,5 @@
 import { type ChildProcess, spawn } from "node:child_process";
-import { openSync } from "node:fs";
+import { existsSync, openSync } from "node:fs";
 import { setTimeout as pause } from "node:timers/promises";
 
 /** One program that is kept running: started again when it ends, more slowly each time it ends at once. */
@@ -10,6 +10,15 @@ interface Kept {
 }
 
 const QUICK_MS = 10_000;
+
+/**
+ * A program that ends when whoever started it ends, also where that one was killed: the kernel tells it. Without util-linux
+ * the program as it is.
+ */
+const endingWithParent = (command: string, args: readonly string[]): [string, string[]] =>
+  existsSync("/usr/bin/setpriv")
+    ? ["/usr/bin/setpriv", ["--pdeathsig", "TERM", "--", command, ...args]]
+    : [command, [...args]];
 
 /** Keeps programs running until told to end. Their output goes to files. */
 export class Children {
@@ -31,7 +40,7 @@ export class Children {
       if (this.ending) return;
       const log = openSync(logFile, "a", 0o600);
       const started = performance.now();
-      const child = spawn(command, args, { env, stdio: ["ignore", log, log] });
+      const child = spawn(...endingWithParent(command, args), { env, stdio: ["ignore", log, log] });
       one.child = child;
       child.once("exit", (code, signal) => {
         one.child = null;

@@ -82,12 +82,16 @@ async function placedStandins(home: string, settings: Settings): Promise<readonl
   return placed;
 }
 
+let stopping = false;
+
 async function main(): Promise<void> {
   const wanted = process.env.DEEPKEEP_HOME ?? join(project, ".data");
   mkdirSync(wanted, { recursive: true, mode: 0o700 });
   const home = realpathSync(wanted);
   if (!Number.isInteger(port) || port < 1 || port > 65535)
     throw new Error(`DEEPKEEP_PORT is ${process.env.DEEPKEEP_PORT}; it must be a port from 1 to 65535.`);
+  // what a killed start left behind ends by itself
+  for (let tries = 0; !(await portFree(port, host)) && tries < 50; tries += 1) await pause(100);
   if (!(await portFree(port, host)))
     throw new Error(`Port ${port} is taken. Choose another one: DEEPKEEP_PORT=4381 bin/start`);
   mkdirSync(join(home, "log"), { recursive: true, mode: 0o700 });
@@ -98,7 +102,7 @@ async function main(): Promise<void> {
   let ended = false;
   const end = async (code: number) => {
     if (ended) return;
-    ended = true;
+    ended = stopping = true;
     console.log("\nEnding…");
     await children.end();
     await stopCluster(access);
@@ -207,12 +211,19 @@ async function main(): Promise<void> {
     } else console.log(`  Make the owner at ${url}/setup`);
     console.log("Ctrl-C ends everything.");
   } catch (error) {
-    console.error((error as Error).message);
+    // what was under way when somebody ended it fails for that reason
+    if (!ended) console.error((error as Error).message);
     await end(1);
   }
 }
 
+// seeding has work of its own beside it: when the database is stopped, that fails after the reason was said
+process.on("unhandledRejection", (error) => {
+  if (stopping) return;
+  console.error(error);
+  process.exit(1);
+});
 main().catch((error: Error) => {
-  console.error(error.message);
+  if (!stopping) console.error(error.message);
   process.exit(1);
 });

@@ -1,7 +1,7 @@
 import { expect, it } from "vitest";
 import type { Decision } from "@/core/retention/decide";
 import type { Point } from "@/db/points";
-import { keptTogether, whyWords } from "./kept";
+import { keptTogether, whyWords, withReasons } from "./kept";
 
 const day = (number: number) => new Date(Date.UTC(2026, 10, number, 21, 30));
 const points = [26, 25, 24, 23, 20].map(
@@ -29,6 +29,30 @@ it("puts points with one reason together, and leaves out what was dropped", () =
     { why: "older than 90 days; it goes with the next run", points: 1, newest: day(20), oldest: day(20) },
   ]);
   expect(keptTogether([], decisions)).toEqual([]);
+});
+
+it("keeps what the rules would drop for a hold, for a lock up to its last moment, and where no rules decide", () => {
+  const dropped: Decision = { id: "p", keep: false, reason: "older than 90 days" };
+  const now = day(20);
+  const decide = (
+    other: Partial<Parameters<typeof withReasons>[2]>,
+    byRule: Decision | undefined = dropped,
+  ) => withReasons("p", byRule, { hold: null, lockedUntil: null, idle: null, ...other }, now, "UTC");
+  expect(decide({})).toBe(dropped);
+  expect(decide({ lockedUntil: now })).toBe(dropped);
+  expect(decide({ lockedUntil: new Date(now.getTime() + 1) })).toMatchObject({
+    keep: true,
+    reason: expect.stringMatching(/^locked until/),
+  });
+  expect(decide({ hold: "an audit", lockedUntil: day(25) })).toMatchObject({
+    keep: true,
+    reason: "held: an audit",
+  });
+  expect(
+    withReasons("p", undefined, { hold: null, lockedUntil: null, idle: "paused" }, now, "UTC").reason,
+  ).toBe("paused");
+  const kept: Decision = { ...dropped, keep: true, reason: "the newest" };
+  expect(decide({ hold: "an audit" }, kept)).toBe(kept);
 });
 
 it("has no words for a point about which nothing is decided", () => {

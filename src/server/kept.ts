@@ -41,18 +41,32 @@ export async function whyKept(
   return new Map(
     there.map((point) => {
       const id = ids.get(point)!;
-      const byRule = decided.get(id);
-      if (byRule?.keep) return [id, byRule];
-      const hold = held.get(null) ?? held.get(id);
-      const why =
-        hold !== undefined
-          ? `held: ${hold}`
-          : point.lockedUntil && point.lockedUntil > now
-            ? `locked until ${day(point.lockedUntil, zone)}`
-            : idle;
-      return [id, why === null ? byRule! : { id, keep: true, reason: why }];
+      const hold = held.get(null) ?? held.get(id) ?? null;
+      return [
+        id,
+        withReasons(id, decided.get(id), { hold, lockedUntil: point.lockedUntil, idle }, now, zone),
+      ];
     }),
   );
+}
+
+/** What keeps a point besides the rules, or with none (`idle`: why no rules decide). A lock's last moment is not in it. */
+export function withReasons(
+  id: string,
+  byRule: Decision | undefined,
+  other: { readonly hold: string | null; readonly lockedUntil: Date | null; readonly idle: string | null },
+  now: Date,
+  zone: string,
+): Decision {
+  if (byRule?.keep) return byRule;
+  const { hold, lockedUntil, idle } = other;
+  const why =
+    hold !== null
+      ? `held: ${hold}`
+      : lockedUntil && lockedUntil > now
+        ? `locked until ${day(lockedUntil, zone)}`
+        : idle;
+  return why === null ? byRule! : { id, keep: true, reason: why };
 }
 
 /** A decision as it is shown beside its point; null for a point that was dropped. */

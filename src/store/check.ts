@@ -61,6 +61,7 @@ export interface CheckOptions {
 /** Packs of which every byte was read, in the order of their ids. */
 export class VerifiedPacks {
   private to: string | null;
+  /** In packs that were whole. */
   private bytes: number;
   private readonly suspect: Set<string>;
 
@@ -77,11 +78,10 @@ export class VerifiedPacks {
     return this.to !== null && id <= this.to && !this.suspect.has(id);
   }
   note(id: string, whole: boolean, bytes: number): void {
+    if (whole && !this.has(id)) this.bytes += bytes;
     if (!whole) this.suspect.add(id);
     else this.suspect.delete(id);
-    if (this.to !== null && id <= this.to) return;
-    this.to = id;
-    this.bytes += bytes;
+    if (this.to === null || id > this.to) this.to = id;
   }
   state(): { to: string; suspect: string[]; bytes: number } | null {
     return this.to === null ? null : { to: this.to, suspect: [...this.suspect], bytes: this.bytes };

@@ -1,7 +1,9 @@
+import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { nightOf } from "@/core/protection/nights";
 import { machineById } from "@/db/machines";
 import { all } from "@/db/scope";
+import { dueSources } from "@/db/sources";
 import { nextJob } from "@/runs/agent-desk";
 import { takeUpLapsed, tickSchedules } from "@/runs/tick";
 import type { Services } from "@/server/services";
@@ -88,6 +90,51 @@ describe("schedules", () => {
     clock = new Date("2027-02-13T08:00:00Z");
     await tickSchedules(services);
     expect((await runs()).length - before).toBe(4);
+  });
+
+  it("make no run while the client's key is not confirmed or was destroyed, and go on to the next time", async () => {
+    const [{ sealed }] = (await system<{ sealed: Buffer }>("select sealed from client_keys")) as [
+      { sealed: Buffer },
+    ];
+    for (const [unusable, day] of [
+      ["confirmed_at = null", 14],
+      ["destroyed_at = now(), sealed = null", 15],
+    ] as const) {
+      await system(`update client_keys set ${unusable}`);
+      const before = (await runs()).length;
+      clock = new Date(`2027-02-${day}T08:00:00Z`);
+      expect(await tickSchedules(services)).toBe(0);
+      expect(await runs()).toHaveLength(before);
+      expect(await system("select from sources where next_due_at <= $1 and not paused", [clock])).toEqual([]);
+      await system("update client_keys set confirmed_at = now(), destroyed_at = null, sealed = $1", [sealed]);
+    }
+  });
+
+  it("leave a run waiting that a person asked for: it is neither missed nor asked for twice", async () => {
+    const { sourceId } = machines[4]!;
+    await system("update runs set cause = 'person' where source_id = $1 and state = 'due'", [sourceId]);
+    const ofSource = () =>
+      system<{ state: string; outcome: string | null }>(
+        "select id, state, outcome from runs where source_id = $1 order by id",
+        [sourceId],
+      );
+    const before = await ofSource();
+    expect(before.filter(({ state }) => state === "due")).toHaveLength(1);
+    clock = new Date("2027-02-16T08:00:00Z");
+    expect(await tickSchedules(services)).toBe(3);
+    expect(await ofSource()).toEqual(before);
+    await system("update runs set cause = 'schedule' where source_id = $1 and state = 'due'", [sourceId]);
+  });
+
+  it("pass over what another ticker has in hand, and do not wait for it", async () => {
+    clock = new Date("2027-02-17T08:00:00Z");
+    const tried = await console_.services.db.withScope({ role: "system" }, async (tx) => {
+      const held = await dueSources(tx, clock);
+      expect(held.length).toBeGreaterThan(3);
+      const other = console_.services.db.withScope({ role: "system" }, (tx2) => dueSources(tx2, clock));
+      return Promise.race([other, pause(3000, "waits" as const)]);
+    });
+    expect(tried).toEqual([]);
   });
 });
 
