@@ -16,11 +16,32 @@ export default defineConfig({
           sequence: { groupOrder: 0 },
         },
       },
+      // what seals and opens, once more with the other cipher
+      {
+        resolve: { alias },
+        test: {
+          name: "node's cipher",
+          include: [
+            "src/store/{gcm,sealing,store,writer,browse,check}.test.ts",
+            "tests/api/second-reader.test.ts",
+          ],
+          globalSetup: ["tests/template.ts"],
+          env: { DEEPKEEP_CIPHER: "node" },
+          testTimeout: 180_000,
+          hookTimeout: 180_000,
+          sequence: { groupOrder: 0 },
+        },
+      },
       {
         resolve: { alias },
         test: {
           name: "whole",
-          include: ["tests/{api,faults,browser}/**/*.test.ts"],
+          // what measures is asked for by name
+          include: [
+            process.env.DEEPKEEP_MEASURE
+              ? "tests/measure/*.test.ts"
+              : "tests/{api,faults,browser}/**/*.test.ts",
+          ],
           globalSetup: ["tests/template.ts"],
           testTimeout: 180_000,
           hookTimeout: 180_000,

@@ -122,6 +122,7 @@ export class TestConsole {
     Object.entries({ web: this.web, runner: this.runner, viewer: this.viewer })
       .filter(([, child]) => child && (child.exitCode !== null || child.signalCode !== null))
       .map(([name]) => name);
+  runnerPid = (): number => this.runner!.pid!;
   killWeb = (): Promise<void> => gone(this.web);
   killViewer = (): Promise<void> => gone(this.viewer);
   killRunner = (): Promise<void> => gone(this.runner);

@@ -1,7 +1,7 @@
 import { createCipheriv } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { type Gcm, gcm, type Lock, libraryGcm, nodeGcm, TAG_BYTES } from "./gcm";
+import { chosenGcm, type Gcm, gcm, type Lock, libraryGcm, nodeGcm, TAG_BYTES } from "./gcm";
 
 const library = libraryGcm();
 const both: Gcm[] = library ? [library, nodeGcm] : [nodeGcm];
@@ -35,7 +35,14 @@ function flipped(of: Uint8Array, bit: number): Uint8Array {
 describe("the cipher", () => {
   it("is OpenSSL's own where its functions can be called, as on the machines that it is tested on", () => {
     expect(library?.name).toBe("library");
-    expect(gcm.name).toBe("library");
+    expect(gcm.name).toBe(process.env.DEEPKEEP_CIPHER || "library");
+  });
+
+  it("is the one that the operator chose, and no other word is taken for one", () => {
+    expect(chosenGcm("node")).toBe(nodeGcm);
+    expect(chosenGcm("library").name).toBe("library");
+    expect(chosenGcm("").name).toBe("library");
+    expect(() => chosenGcm("openssl")).toThrow("DEEPKEEP_CIPHER is openssl; it must be node or library");
   });
 
   it("gives the bytes of test case 16 of the mode's authors, whose header and text end within a block", () => {

@@ -155,4 +155,19 @@ export function libraryGcm(): Gcm | null {
   }
 }
 
-export const gcm: Gcm = libraryGcm() ?? nodeGcm;
+/**
+ * The cipher that is used, as `DEEPKEEP_CIPHER` says: `node` for Node's own, `library` for OpenSSL's functions and nothing
+ * else; without it, OpenSSL's where they can be called. Throws for anything else, and for `library` where they cannot.
+ */
+export function chosenGcm(wish: string | undefined): Gcm {
+  if (wish === "node") return nodeGcm;
+  const library = libraryGcm();
+  if (wish === undefined || wish === "") return library ?? nodeGcm;
+  if (wish !== "library")
+    throw new Error(`DEEPKEEP_CIPHER is ${wish}; it must be node or library, or unset.`);
+  if (!library)
+    throw new Error("DEEPKEEP_CIPHER is library, and OpenSSL's functions cannot be called in this program.");
+  return library;
+}
+
+export const gcm: Gcm = chosenGcm(process.env.DEEPKEEP_CIPHER);
