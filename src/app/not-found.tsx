@@ -4,8 +4,8 @@ export default function NotFound() {
   return (
     <main className="grid min-h-[60vh] place-items-center">
       <div>
-        <h1 className="mb-1 text-xl">This is not there</h1>
-        <p className="text-soft mb-4">It does not exist, or not for you.</p>
+        <h1 className="mb-1 text-xl">Not found</h1>
+        <p className="text-soft mb-4">It does not exist, or you do not have access to it.</p>
         <Link className="btn btn-plain" href="/">
           Back to the start
         </Link>

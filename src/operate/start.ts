@@ -208,7 +208,7 @@ async function main(): Promise<void> {
       console.log(`  also in ${signInFile(home)}`);
       const receiver = standins.find((standin) => standin.kind === "receiver");
       if (receiver) console.log(`What the demo sends by mail and webhook: http://127.0.0.1:${receiver.port}`);
-    } else console.log(`  Make the owner at ${url}/setup`);
+    } else console.log(`  Create the owner at ${url}/setup`);
     console.log("Ctrl-C ends everything.");
   } catch (error) {
     // what was under way when somebody ended it fails for that reason

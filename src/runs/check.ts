@@ -251,7 +251,7 @@ const describeMended = (packs: number): string =>
   `${packs} damaged ${packs === 1 ? "pack was" : "packs were"} mended from another depot; all is whole again.`;
 
 function describe(findings: number, points: number): string {
-  const lack = `${points} ${points === 1 ? "point lacks" : "points lack"} something`;
+  const lack = `${points} ${points === 1 ? "point has" : "points have"} missing data`;
   const found =
     findings === 0
       ? `What is there is whole, but ${lack} that was lost before.`

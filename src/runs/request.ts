@@ -47,7 +47,7 @@ export async function requestBackup(
   if (!(await isReachable(tx, source)))
     throw new Problem("request.conflict", `${source.name} cannot be reached any more; its points remain.`);
   if (!source.policyId)
-    throw new Problem("request.conflict", `${source.name} is looked after by no policy. Assign one first.`);
+    throw new Problem("request.conflict", `${source.name} has no policy. Assign one first.`);
   if (!source.rules)
     throw new Problem(
       "request.conflict",

@@ -70,7 +70,7 @@ export async function takeDecision(
   if (consent.decision)
     throw new Problem("request.conflict", `${consent.decidedByName} has ${consent.decision} it already.`);
   if (consent.expiresAt <= who.at)
-    throw new Problem("request.conflict", "It waited too long and has expired. Ask for it again.");
+    throw new Problem("request.conflict", "It waited too long and has expired. Request it again.");
   const own = consent.askedBy === person.id;
   if (own && decision !== "withdrawn")
     throw new Problem("auth.not-allowed", "A second person decides on it; you asked for it yourself.");

@@ -32,7 +32,7 @@ export async function metricsText(services: Services): Promise<{ text: string; t
     );
   gauge("runs_due", "Runs that are due and not begun.").set(figures.runsDue);
   gauge("runs_under_way", "Runs that are going on.").set(figures.runsUnderWay);
-  gauge("runs_longest_wait_seconds", "How long the run waits that waits longest.").set(
+  gauge("runs_longest_wait_seconds", "Longest wait among due runs, in seconds.").set(
     figures.longestWaitSeconds,
   );
   gauge("messages_waiting", "Messages that are still to be sent.").set(figures.messagesWaiting);

@@ -27,7 +27,7 @@ async function checkDepots(tx: Tx, clientId: string | null, clauses: Partial<Cla
   ];
   for (const [field, depotId] of wanted) {
     const depot = await depotById(tx, depotId);
-    if (!depot) throw invalid(`clauses.where.${field}`, "This depot is not there.");
+    if (!depot) throw invalid(`clauses.where.${field}`, "The depot was not found at this location.");
     if (clientId && !(await grantOf(tx, depotId, clientId)))
       throw invalid(
         `clauses.where.${field}`,

@@ -41,9 +41,9 @@ export function Absences({
           </span>
           <DeedButton
             deed={() => callApi("DELETE", `/depots/${depotId}/absences/${absence.id}`)}
-            done="It counts as there; what waits begins."
+            done="Absence removed. Waiting runs start."
           >
-            Take back
+            Remove
           </DeedButton>
         </div>
       ))}
@@ -58,7 +58,7 @@ export function Absences({
                 to: moment(values.to, zone),
                 note: values.note,
               });
-              say.success("Noted: runs to it wait meanwhile.");
+              say.success("Absence saved. Runs to this depot wait until it is back.");
               setValues({ from: "", to: "", note: "" });
               setOpen(false);
               router.refresh();
@@ -70,14 +70,14 @@ export function Absences({
             <TextField label={`Back at (${zone})`} type="datetime-local" {...field("to")} />
           </div>
           <TextField
-            label="Where it is then"
+            label="Location while away"
             placeholder="in the drawer at Mill surgery"
             {...field("note")}
           />
           <Refusal problem={sending.problem} />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-              Note it
+              Save
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
               Leave it
@@ -87,7 +87,7 @@ export function Absences({
       ) : (
         <div>
           <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-            It will be away…
+            Plan an absence…
           </button>
         </div>
       )}

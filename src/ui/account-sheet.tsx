@@ -57,7 +57,7 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
         </div>
         <div className="grid grid-cols-1 content-start gap-8">
           <section className="grid grid-cols-1 gap-2">
-            <h2 className="text-[15px]">Where you are signed in</h2>
+            <h2 className="text-[15px]">Active sessions</h2>
             <ul>
               {sessions.map((session) => (
                 <li key={session.id} className="border-line flex items-center gap-3 border-b py-2">
@@ -77,7 +77,7 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
                   {!session.current && (
                     <DeedButton
                       deed={() => callApi("DELETE", `/account/sessions/${session.id}`)}
-                      done="That session is over."
+                      done="Session ended."
                     >
                       End it
                     </DeedButton>
@@ -100,7 +100,7 @@ function RecoveryCodes({ codes, done }: { codes: readonly string[]; done: () => 
     <div className="said grid gap-3">
       <p>
         Your recovery codes, shown this once. Each is good for one sign-in when your authenticator is lost.
-        Write them down or print them, and keep them away from your telephone.
+        Write them down or print them, and keep them apart from your phone.
       </p>
       <ol className="grid grid-cols-2 gap-1 font-mono" aria-label="Recovery codes">
         {codes.map((code) => (
@@ -108,7 +108,7 @@ function RecoveryCodes({ codes, done }: { codes: readonly string[]; done: () => 
         ))}
       </ol>
       <button type="button" className="btn btn-primary justify-self-start" onClick={done}>
-        I have kept them
+        I have saved them
       </button>
     </div>
   );
@@ -132,7 +132,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
       <h2 className="text-[15px]">Second factor</h2>
       {person.factorMissing && !codes && (
         <p className="warned">
-          Your role must have a second factor. Set it up here; everything else opens then.
+          Your role must have a second factor. Set it up here to open the rest of the console.
         </p>
       )}
       {codes ? (
@@ -157,7 +157,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
             });
           }}
         >
-          <p>Read this picture with an authenticator on your telephone, or type the seed into it.</p>
+          <p>Scan this code with the authenticator app on your phone, or enter the key by hand.</p>
           <div className="flex flex-wrap items-center gap-4">
             {/* biome-ignore lint/performance/noImgElement: a picture that is in the answer already */}
             <img src={begun.qr} alt="The seed of your second factor" width={180} height={180} />
@@ -166,7 +166,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
             </p>
           </div>
           <TextField
-            label="The six digits that it shows now"
+            label="Six-digit code"
             error={sending.errorOf("code")}
             autoComplete="one-time-code"
             inputMode="numeric"
@@ -197,10 +197,10 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
           <p className="text-soft">
             {person.factor
               ? `On: signing in asks for a code besides your password. ${codesLeft} of 10 recovery codes are left.`
-              : "Off. With it, a stolen password alone opens nothing: signing in also asks for six digits from your telephone."}
+              : "Off. With it, a stolen password alone opens nothing: signing in also asks for a six-digit code from your phone."}
           </p>
           <TextField
-            label="Your password, to change it"
+            label="Current password"
             error={sending.errorOf("password")}
             type="password"
             autoComplete="current-password"
@@ -210,7 +210,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
           {person.factor && (
             <TextField
               label="Current code"
-              help="The six digits of your authenticator, or one of your recovery codes."
+              help="The six-digit code of your authenticator, or a recovery code."
               error={sending.errorOf("code")}
               autoComplete="one-time-code"
               value={code}
@@ -223,7 +223,7 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
               className={`btn ${person.factor ? "btn-plain" : "btn-primary"}`}
               disabled={sending.busy}
             >
-              {person.factor ? "Make new recovery codes" : "Set up second factor"}
+              {person.factor ? "Create new recovery codes" : "Set up second factor"}
             </button>
             {person.factor && (
               <button
@@ -325,8 +325,8 @@ function Tokens({
   const [days, setDays] = useState("90");
   const [made, setMade] = useState<string | null>(null);
   return (
-    <section className="grid grid-cols-1 gap-2" aria-label="Tokens for the API">
-      <h2 className="text-[15px]">Tokens for the API</h2>
+    <section className="grid grid-cols-1 gap-2" aria-label="API tokens">
+      <h2 className="text-[15px]">API tokens</h2>
       {tokens.length === 0 && (
         <p className="text-soft">None. A token lets a program act as you, until it expires.</p>
       )}
@@ -341,10 +341,7 @@ function Tokens({
                 {token.usedAt ? `used ${formatRelative(token.usedAt, now)}` : "not used yet"}
               </span>
             </span>
-            <DeedButton
-              deed={() => callApi("DELETE", `/account/tokens/${token.id}`)}
-              done="The token is void."
-            >
+            <DeedButton deed={() => callApi("DELETE", `/account/tokens/${token.id}`)} done="Token revoked.">
               End it
             </DeedButton>
           </li>
@@ -352,7 +349,7 @@ function Tokens({
       </ul>
       {made && (
         <p className="said">
-          Shown this once: <code className="font-mono break-all">{made}</code>
+          Shown once: <code className="font-mono break-all">{made}</code>
         </p>
       )}
       <form
@@ -372,24 +369,24 @@ function Tokens({
         }}
       >
         <TextField
-          label="What it is for"
+          label="Purpose"
           error={sending.errorOf("name")}
           value={name}
           onChange={(event) => setName(event.target.value)}
         />
-        <SelectField label="It may" value={reach} onChange={(event) => setReach(event.target.value)}>
+        <SelectField label="Access" value={reach} onChange={(event) => setReach(event.target.value)}>
           <option value="read">read</option>
           {mayChange && <option value="change">read, change</option>}
         </SelectField>
         <TextField
-          label="Days"
+          label="Valid for (days)"
           error={sending.errorOf("days")}
           inputMode="numeric"
           value={days}
           onChange={(event) => setDays(event.target.value)}
         />
         <button type="submit" className="btn btn-plain justify-self-start" disabled={sending.busy}>
-          Make a token
+          Create token
         </button>
       </form>
     </section>

@@ -62,7 +62,7 @@ export function ChangedSince({
         <h2 className="part-title whitespace-nowrap">Changed between</h2>
         <select
           className="select w-full"
-          aria-label="The other moment"
+          aria-label="Other recovery point"
           value={sinceId}
           onChange={(event) => setSinceId(event.target.value)}
         >
@@ -83,14 +83,16 @@ export function ChangedSince({
             {problem}
           </p>
         )}
-        {others.length === 0 && <p className="text-soft">There is no other moment to compare with.</p>}
+        {others.length === 0 && (
+          <p className="text-soft">There is no other recovery point to compare with.</p>
+        )}
         {sinceId && !answer && !problem && <p className="text-soft">Comparing…</p>}
         {answer && (
           <>
             <p className="text-soft pb-1">
               {answer.changes.length === 0
                 ? "Nothing differs."
-                : `${counts("changed")} changed, ${counts("added")} came, ${counts("removed")} went${answer.more ? ", and more" : ""}.`}
+                : `${counts("changed")} changed, ${counts("added")} added, ${counts("removed")} removed${answer.more ? ", and more" : ""}.`}
             </p>
             <table className="grid-table table-fixed">
               <colgroup>
@@ -118,7 +120,7 @@ export function ChangedSince({
                           <input
                             type="checkbox"
                             className="checkbox checkbox-xs"
-                            aria-label={`Into the basket: ${change.path}`}
+                            aria-label={`Add to basket: ${change.path}`}
                             checked={inBasket(entry)}
                             onChange={() => toggle(entry)}
                           />

@@ -32,20 +32,20 @@ export function CheckForm({
         event.preventDefault();
         void sending.send(async () => {
           await callApi("POST", `/depots/${depotId}/grants/${clientId}/checks`, { depth });
-          say.success("The check is asked for.", { description: "It goes on without this window." });
+          say.success("Check requested.", { description: "It runs in the background." });
           router.refresh();
         });
       }}
     >
       <div className="grid grid-cols-2 gap-3">
-        <SelectField label="Share of" value={clientId} onChange={(event) => setClientId(event.target.value)}>
+        <SelectField label="Client" value={clientId} onChange={(event) => setClientId(event.target.value)}>
           {clients.map((client) => (
             <option key={client.id} value={client.id}>
               {client.name}
             </option>
           ))}
         </SelectField>
-        <SelectField label="How deep" value={depth} onChange={(event) => setDepth(event.target.value)}>
+        <SelectField label="Depth" value={depth} onChange={(event) => setDepth(event.target.value)}>
           {DEPTHS.map(([value, text]) => (
             <option key={value} value={value}>
               {text}
@@ -56,7 +56,7 @@ export function CheckForm({
       <Refusal problem={sending.problem} />
       <div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy}>
-          Check it now
+          Run check
         </button>
       </div>
     </form>

@@ -43,13 +43,13 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
             ...values,
             sites,
           });
-          say.success(`${client.name} is taken on.`);
+          say.success(`${client.name} was added.`);
           router.push(`/c/${client.slug}/sources?sheet=connect`);
           router.refresh();
         });
       }}
     >
-      <h2 className="text-[17px]">Take on a client</h2>
+      <h2 className="text-[17px]">Add client</h2>
       {TEXTS.map(([field, label]) => (
         <TextField
           key={field}
@@ -73,16 +73,16 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
         ))}
       </datalist>
       <TextField
-        label="Sites, one a line"
+        label="Sites (one per line)"
         error={sending.errorOf("sites")}
         rows={3}
         value={values.sites}
         onChange={(event) => setValues({ ...values, sites: event.target.value })}
       />
       <Refusal problem={sending.problem} />
-      {missing.length > 0 && <p className="text-soft text-[13px]">Still missing: {missing.join(", ")}.</p>}
+      {missing.length > 0 && <p className="text-soft text-[13px]">Still required: {missing.join(", ")}.</p>}
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        Take on the client
+        Add client
       </button>
     </form>
   );

@@ -13,7 +13,7 @@ interface FoundPlace {
 }
 
 const DEEDS = [
-  { label: "Take on a client…", address: "/all/sources?sheet=client" },
+  { label: "Add client…", address: "/all/sources?sheet=client" },
   { label: "Connect a machine…", address: "/all/sources?sheet=connect" },
   { label: "Add a depot…", address: "/all/depots?sheet=depot" },
 ] as const;
@@ -53,7 +53,7 @@ export function CommandDialog({
     <Command.Dialog
       open
       onOpenChange={close}
-      label="Go to or do"
+      label="Find or run a command"
       shouldFilter={false}
       overlayClassName="fixed inset-0 z-40 bg-black/25"
       contentClassName="bg-base-100 border-base-300 fixed top-[12vh] left-1/2 z-50 w-[560px] max-w-[94vw] -translate-x-1/2 border p-3 shadow-md"
@@ -61,7 +61,7 @@ export function CommandDialog({
       <Command.Input
         value={text}
         onValueChange={setText}
-        placeholder="A place, a view, or something to do…"
+        placeholder="Client, site, source, view or command…"
         className="input w-full mb-2"
       />
       <Command.List className="max-h-[46vh] overflow-y-auto">

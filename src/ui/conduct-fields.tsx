@@ -80,7 +80,7 @@ export function BandwidthFields({
         <div key={i} className="border-line grid gap-2 border-b pb-2">
           <div className="grid grid-cols-2 items-end gap-3">
             <TextField
-              label="At most, KiB a second"
+              label="Bandwidth limit (KiB/s)"
               error={errorOf(`bandwidth.${i}.kibPerSecond`)}
               inputMode="numeric"
               value={draft.kib}
@@ -100,7 +100,7 @@ export function BandwidthFields({
                   })
                 }
               />
-              only in some hours
+              only during some hours
             </label>
           </div>
           {draft.hours && (
@@ -146,7 +146,7 @@ export function ConductFields({
       >
         <option value="none">none</option>
         <option value="fast">fast</option>
-        <option value="strong">strong: smaller, and slower to make</option>
+        <option value="strong">strong: smaller but slower</option>
       </SelectField>
       <BandwidthFields
         drafts={draft.bandwidth}
@@ -154,13 +154,13 @@ export function ConductFields({
         errorOf={(field) => errorOf(`conduct.${field}`)}
       />
       <SelectField
-        label="A snapshot first, so that a slow copy does not mix two moments"
+        label="Volume snapshot before reading"
         value={draft.snapshot}
         onChange={(event) => set({ snapshot: event.target.value as ConductDraft["snapshot"] })}
       >
-        <option value="possible">of volumes that can make one; others are read as they are</option>
-        <option value="required">of every volume, or the run fails</option>
-        <option value="none">none: files are read as they are</option>
+        <option value="possible">if possible; other volumes are read directly</option>
+        <option value="required">required; without one the run fails</option>
+        <option value="none">none: files are read directly</option>
       </SelectField>
       <CommandFields
         label="Command before, on the machine"
@@ -178,14 +178,14 @@ export function ConductFields({
       />
       <div className="grid grid-cols-2 gap-3">
         <TextField
-          label="Try a failed run again, times"
+          label="Retries after a failed run"
           error={errorOf("conduct.retries")}
           inputMode="numeric"
           value={draft.retries}
           onChange={(event) => set({ retries: event.target.value })}
         />
         <TextField
-          label="Minutes between the tries"
+          label="Minutes between retries"
           error={errorOf("conduct.retryMinutes")}
           inputMode="numeric"
           value={draft.retryMinutes}
@@ -193,8 +193,8 @@ export function ConductFields({
         />
       </div>
       <TextField
-        label="A drill of each source every, days"
-        help="A recovery point is restored at the runner, read again and held against what was kept; the statement shows it. Empty: none."
+        label="Days between drills of each source"
+        help="A recovery point is restored on the runner and compared with the stored data. The statement shows the result. Empty: no drills."
         error={errorOf("conduct.drillDays")}
         inputMode="numeric"
         placeholder="none"
@@ -232,7 +232,7 @@ function CommandFields({
       {draft.line.trim() !== "" && (
         <div className="grid grid-cols-2 gap-3">
           <TextField
-            label="Within seconds"
+            label="Timeout (seconds)"
             error={errorOf("seconds")}
             inputMode="numeric"
             value={draft.seconds}

@@ -32,14 +32,14 @@ function MachineSheet({ clients }: { clients: readonly ConnectClient[] }) {
       <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
       <div className="grid grid-cols-2 gap-3">
         <TextField
-          label="For how many machines"
+          label="Number of machines"
           error={sending.errorOf("uses")}
           inputMode="numeric"
           value={uses}
           onChange={(event) => setUses(event.target.value)}
         />
         <TextField
-          label="Good for, in hours"
+          label="Valid for (hours)"
           error={sending.errorOf("hours")}
           inputMode="numeric"
           value={hours}
@@ -48,19 +48,19 @@ function MachineSheet({ clients }: { clients: readonly ConnectClient[] }) {
       </div>
       <Refusal problem={sending.problem} />
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        Make an enrolment code
+        Create enrolment code
       </button>
       {made && (
         <div className="said grid gap-2" role="status">
           <p>
-            The code, shown this once: <b className="font-mono text-[15px]">{made.code}</b>
+            Enrolment code (shown once): <b className="font-mono text-[15px]">{made.code}</b>
           </p>
           <p>On the machine, in the folder of Deep Keep:</p>
           <pre className="bg-base-100 overflow-x-auto p-2 font-mono text-[12.5px] whitespace-pre-wrap">
             bin/agent enrol --console {window.location.origin} --code {made.code}
             {"\n"}bin/agent run
           </pre>
-          <p className="text-soft">It appears in this list at once, with its system and its volumes.</p>
+          <p className="text-soft">The machine then appears in this list with its system and volumes.</p>
         </div>
       )}
     </form>
@@ -70,7 +70,7 @@ function MachineSheet({ clients }: { clients: readonly ConnectClient[] }) {
 /** Connects what is to be protected; each kind has a sheet of its own. */
 export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] }) {
   const [kind, setKind] = useState<"machine" | "mail">("machine");
-  if (clients.length === 0) return <p>Take on a client first; what it has is connected then.</p>;
+  if (clients.length === 0) return <p>Add a client first. Then connect its sources.</p>;
   return (
     <div className="grid gap-4">
       <h2 className="text-[17px]">Connect what is to be protected</h2>

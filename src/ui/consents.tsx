@@ -59,7 +59,7 @@ export function ConsentLine({ consent, zone }: { consent: ShownConsent; zone: st
             disabled={sending.busy}
             onClick={decide("withdrawn", "Taken back.")}
           >
-            Take it back
+            Withdraw request
           </button>
         )}
       </div>

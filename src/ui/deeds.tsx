@@ -68,7 +68,7 @@ export function BackUpButton({
       keyName="b"
       deed={async () => {
         const { waits } = await callApi<{ waits: string | null }>("POST", `/sources/${sourceId}/runs`);
-        say.success("The run is asked for", { description: waits ?? "It begins in a moment." });
+        say.success("Run requested", { description: waits ?? "It starts shortly." });
       }}
     >
       {label}
@@ -79,11 +79,8 @@ export function BackUpButton({
 /** Asks for a drill of a source. */
 export function DrillButton({ sourceId }: { sourceId: string }) {
   return (
-    <DeedButton
-      deed={() => callApi("POST", `/sources/${sourceId}/drills`)}
-      done="The drill is asked for; it stands in Runs."
-    >
-      Do a drill now
+    <DeedButton deed={() => callApi("POST", `/sources/${sourceId}/drills`)} done="Drill requested. See Runs.">
+      Run drill now
     </DeedButton>
   );
 }
@@ -95,7 +92,7 @@ export function BackUpEach({ sourceIds, label }: { sourceIds: readonly string[];
       deed={async () => {
         for (const id of sourceIds) await callApi("POST", `/sources/${id}/runs`);
       }}
-      done={`${sourceIds.length} ${sourceIds.length === 1 ? "run is" : "runs are"} asked for.`}
+      done={`${sourceIds.length} ${sourceIds.length === 1 ? "run" : "runs"} requested.`}
     >
       {label}
     </DeedButton>
@@ -106,7 +103,7 @@ export function StopButton({ runId }: { runId: string }) {
   return (
     <DeedButton
       deed={() => callApi("POST", `/runs/${runId}/stop`)}
-      done="The run will stop; what was stored is used by the next one."
+      done="The run is stopping. The next run uses what was stored."
     >
       Stop
     </DeedButton>
@@ -119,7 +116,7 @@ export function PauseButton({ sourceId, paused }: { sourceId: string; paused: bo
     <DeedButton
       deed={async () => {
         await set(!paused);
-        say.success(paused ? "It runs again by its policy." : "Paused: nothing runs by itself.", {
+        say.success(paused ? "Resumed. Runs follow the policy again." : "Paused. No scheduled runs.", {
           action: { label: "Undo", onClick: () => void set(paused).catch(tellRefusal) },
         });
       }}
@@ -147,7 +144,7 @@ export function PolicyChoice({
       <p>
         This client has no policy yet.{" "}
         <Link className="text-primary underline" href={`${base}/policies?sel=new`}>
-          Make one
+          Create policy
         </Link>
       </p>
     );
@@ -160,14 +157,14 @@ export function PolicyChoice({
       onChange={async (event) => {
         try {
           await callApi("PATCH", `/sources/${sourceId}`, { policyId: event.target.value || null });
-          say.success(event.target.value ? "The policy is assigned." : "No policy looks after it now.");
+          say.success(event.target.value ? "Policy assigned." : "Policy removed.");
           router.refresh();
         } catch (error) {
           tellRefusal(error);
         }
       }}
     >
-      <option value="">Looked after by no policy</option>
+      <option value="">No policy</option>
       {policies.map((policy) => (
         <option key={policy.id} value={policy.id}>
           {policy.name}
@@ -193,7 +190,7 @@ export function RemoveConnection({
   if (!open) {
     return (
       <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-        Take the {kind} away…
+        Remove {kind}…
       </button>
     );
   }
@@ -204,7 +201,7 @@ export function RemoveConnection({
         event.preventDefault();
         try {
           await callApi("DELETE", `/connections/${connectionId}`);
-          say.success(`${name} was taken away; its points remain.`);
+          say.success(`${name} was removed. Its recovery points remain.`);
           router.refresh();
         } catch (error) {
           tellRefusal(error);
@@ -212,8 +209,8 @@ export function RemoveConnection({
       }}
     >
       <label htmlFor="remove-connection">
-        {kind === "machine" ? "Its agent is refused" : "Its mailboxes are not read"} from now on; their
-        recovery points remain. Type <b>{name}</b> to do it.
+        {kind === "machine" ? "Its agent can no longer connect" : "Its mailboxes are no longer read"}. Their
+        recovery points remain. Type <b>{name}</b> to confirm.
       </label>
       <input
         id="remove-connection"
@@ -223,7 +220,7 @@ export function RemoveConnection({
       />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-error" disabled={typed !== name}>
-          Take it away
+          Remove
         </button>
         <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
           Leave it
@@ -238,7 +235,7 @@ export function LiftAlarm({ sourceId, holdId }: { sourceId: string; holdId: stri
   return (
     <DeedButton
       deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${holdId}`)}
-      done="The alarm is over; its points keep their lock."
+      done="Alarm dismissed. The points keep their lock."
     >
       Dismiss alarm (expected change, or resolved)
     </DeedButton>

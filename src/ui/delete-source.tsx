@@ -16,7 +16,7 @@ export function DeleteSource({ sourceId, name }: { sourceId: string; name: strin
     return (
       <div>
         <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-          Delete it with its points…
+          Delete source and points…
         </button>
       </div>
     );
@@ -27,18 +27,18 @@ export function DeleteSource({ sourceId, name }: { sourceId: string; name: strin
         event.preventDefault();
         void sending.send(async () => {
           await callApi("POST", `/sources/${sourceId}/deletion`, { reason });
-          say.success("Asked. A second person decides within seven days.");
+          say.success("Requested. A second person must approve within seven days.");
           setOpen(false);
           router.refresh();
         });
       }}
     >
       <p className="warned">
-        When a second person agrees, {name} runs no more, and its points are purged after seven days; locked
-        ones when their lock is over.
+        When a second person agrees, {name} is no longer backed up, and its points are purged after seven
+        days, locked ones when their lock ends.
       </p>
       <TextField
-        label="Why"
+        label="Reason"
         error={sending.errorOf("reason")}
         value={reason}
         onChange={(event) => setReason(event.target.value)}
@@ -46,7 +46,7 @@ export function DeleteSource({ sourceId, name }: { sourceId: string; name: strin
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary" disabled={sending.busy || !reason.trim()}>
-          Ask for it
+          Send request
         </button>
         <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
           Not now

@@ -107,7 +107,7 @@ export function DepotSheet() {
             direct: values.direct.trim() || null,
             ...place(),
           });
-          say.success(`${depot.name} is a depot now.`);
+          say.success(`${depot.name} was added.`);
           router.push(`/all/depots?sel=${depot.id}`);
           router.refresh();
         });
@@ -139,8 +139,8 @@ export function DepotSheet() {
           label={kind === "folder" ? "Folder on the console's machine" : "Where the share is mounted"}
           help={
             kind === "folder"
-              ? "An empty folder on a disk of its own is best. What lies there is sealed: without a client's key nobody can read it, nor see a name."
-              : "The share must be mounted there. When it is not, nothing is written beside it, and runs say so."
+              ? "Use an empty folder on a separate disk. The data is encrypted: without a client's key nobody can read it or see file names."
+              : "The share must be mounted at this path. If it is not, nothing is written and runs report it."
           }
           mono
           placeholder={kind === "folder" ? "/srv/depots/harbour" : "/mnt/harbour"}
@@ -150,17 +150,17 @@ export function DepotSheet() {
       {kind === "s3" && (
         <>
           <TextField
-            label="Address of the server"
-            help="Any server that speaks the S3 protocol. Objects are put on condition that they are new, so none is ever overwritten."
+            label="Server address"
+            help="Any S3-compatible server. Objects are written with a condition that prevents overwriting."
             mono
             placeholder="https://s3.example"
             {...field("endpoint")}
           />
           <div className="grid grid-cols-2 gap-3">
             <TextField label="Bucket" mono {...field("bucket")} />
-            <TextField label="Region of the bucket" mono {...field("bucketRegion")} />
-            <TextField label="Prefix, if any" mono placeholder="deep-keep/" {...field("prefix")} />
-            <TextField label="Storage class, if any" mono {...field("storageClass")} />
+            <TextField label="Bucket region" mono {...field("bucketRegion")} />
+            <TextField label="Prefix (optional)" mono placeholder="deep-keep/" {...field("prefix")} />
+            <TextField label="Storage class (optional)" mono {...field("storageClass")} />
           </div>
           <label className="flex items-center gap-2">
             <input
@@ -169,14 +169,14 @@ export function DepotSheet() {
               checked={pathStyle}
               onChange={(event) => setPathStyle(event.target.checked)}
             />
-            The bucket stands in the path, not in the host’s name
+            Path-style addresses (bucket name in the path)
           </label>
           <TextField label="Access key" mono autoComplete="off" {...field("accessKeyId")} />
           <TextField
             label="Secret access key"
             type="password"
             autoComplete="off"
-            help="Held sealed; it is never shown again."
+            help="Stored encrypted; never shown again."
             {...field("secretAccessKey")}
           />
         </>
@@ -189,20 +189,20 @@ export function DepotSheet() {
             checked={values.direct === "presigned"}
             onChange={(event) => setValues({ ...values, direct: event.target.checked ? "presigned" : "" })}
           />
-          Machines that reach the bucket send to it themselves
+          Machines write to the bucket directly where they can reach it
         </label>
       ) : (
         <TextField
-          label="Where machines see it themselves, if they do"
-          help="A machine that finds this depot under the path writes there and not through the console. Who runs such a machine can then also alter what lies there."
+          label="Path on the machines, if they mount it (optional)"
+          help="A machine that finds this depot under the path writes to it directly instead of through the console. Whoever controls such a machine can then also change the depot’s data."
           mono
           placeholder="/mnt/harbour"
           {...field("direct")}
         />
       )}
-      <TextField label="Region where it stands" {...field("region")} />
+      <TextField label="Region" {...field("region")} />
       <TextField
-        label={kind === "s3" ? "At most (empty: no limit)" : "At most (empty: as much as the disk holds)"}
+        label={"Size limit (optional)"}
         placeholder="500 GiB"
         {...field("capacity")}
         error={capacityError ?? sending.errorOf("capacityBytes")}
@@ -211,7 +211,7 @@ export function DepotSheet() {
       {test && <DepotTestShown test={test} />}
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-          Make it a depot
+          Add depot
         </button>
         <button type="button" className="btn btn-plain" disabled={sending.busy} onClick={tryIt}>
           Test
@@ -229,22 +229,20 @@ export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Ki
   const change = (way: string | null) =>
     sending.send(async () => {
       await callApi("PATCH", `/depots/${depotId}`, { direct: way });
-      say.success(way ? "Machines reach it themselves now." : "All goes through the console now.");
+      say.success(way ? "Direct access turned on." : "Direct access turned off.");
       router.refresh();
     });
   if (kind === "s3")
     return (
       <p>
-        {direct
-          ? "Machines send to it themselves where they can. "
-          : "Machines reach it through the console. "}
+        {direct ? "Machines write to it directly where they can. " : "Machines write through the console. "}
         <button
           type="button"
           className="text-primary underline"
           disabled={sending.busy}
           onClick={() => change(direct ? null : "presigned")}
         >
-          {direct ? "Through the console only" : "Let them reach it themselves"}
+          {direct ? "Turn off direct access" : "Turn on direct access"}
         </button>
       </p>
     );
@@ -257,7 +255,7 @@ export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Ki
       }}
     >
       <TextField
-        label="Where machines see it themselves, if they do"
+        label="Path on the machines, if they mount it (optional)"
         error={sending.errorOf("direct")}
         mono
         placeholder="/mnt/harbour"
@@ -310,7 +308,7 @@ export function BucketKeys({ depotId, accessKeyId }: { depotId: string; accessKe
         label="Secret access key"
         type="password"
         autoComplete="off"
-        help="Tested before it replaces the key in use. It is stored sealed and never shown again."
+        help="Tested before it replaces the key in use. It is stored encrypted and never shown again."
         {...field("secretAccessKey")}
       />
       <Refusal problem={sending.problem} />
@@ -378,8 +376,7 @@ export function GrantForm({
   const [why, setWhy] = useState("");
   const shorter = lock.trim() !== "" && Number(lock) < (current?.lockDays ?? 0);
   const [quotaError, setQuotaError] = useState<string | undefined>();
-  if (clients.length === 0)
-    return <p className="text-soft">Take on a client first; a depot is granted to it then.</p>;
+  if (clients.length === 0) return <p className="text-soft">Add a client first. Then grant it a depot.</p>;
   return (
     <form
       className="grid gap-3"
@@ -402,10 +399,10 @@ export function GrantForm({
           });
           say.success(
             consentId
-              ? "A second person is asked for the shorter lock; the quota is changed."
+              ? "Approval requested for the shorter lock. The quota was changed."
               : `Granted with ${formatBytes(quotaBytes)}.`,
             regionDiffers
-              ? { description: "This depot stands in another region than the client's data may lie in." }
+              ? { description: "This depot is in another region than the client's data may be stored in." }
               : {},
           );
           setQuota("");
@@ -436,9 +433,9 @@ export function GrantForm({
           onChange={(event) => setQuota(event.target.value)}
         />
         <TextField
-          label="Lock, days"
+          label="Lock (days)"
           error={sending.errorOf("lockDays")}
-          help="So long nobody, the provider included, can drop or alter what is stored. For points to come a second person can agree to fewer days; what is stored keeps its own."
+          help="During this time nobody, including the provider, can delete or change stored data. A shorter lock for future points needs a second person; stored data keeps its lock."
           inputMode="numeric"
           placeholder={String(current?.lockDays ?? 0)}
           value={lock}
@@ -447,7 +444,7 @@ export function GrantForm({
       </div>
       {shorter && (
         <TextField
-          label="Why it may be shorter, for the second person"
+          label="Reason for the shorter lock"
           error={sending.errorOf("reason")}
           value={why}
           onChange={(event) => setWhy(event.target.value)}
@@ -456,7 +453,7 @@ export function GrantForm({
       <Refusal problem={sending.problem} />
       <div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy}>
-          {current?.quotaBytes ? "Change it" : "Grant it"}
+          {current?.quotaBytes ? "Save" : "Grant"}
         </button>
       </div>
     </form>

@@ -159,7 +159,7 @@ export function FileTree({
           <input
             type="checkbox"
             className="checkbox checkbox-xs"
-            aria-label={`Into the basket: ${entry.name}`}
+            aria-label={`Add to basket: ${entry.name}`}
             checked={inBasket(entry)}
             onChange={() => toggle(entry)}
           />
@@ -317,7 +317,7 @@ export function FileTree({
             checked={all}
             onChange={(event) => setAll(event.target.checked)}
           />
-          In all moments: also what is no longer there
+          Search all recovery points, including deleted files
         </label>
       )}
       <div className="min-h-0 flex-1 overflow-y-auto px-4 pb-3" tabIndex={0}>
@@ -349,7 +349,7 @@ export function FileTree({
         {found && (
           <p className="text-soft py-2">
             {found.entries.length === 0
-              ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all ? "" : "; look in all moments"}.`
+              ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all ? "" : "; search all recovery points"}.`
               : `${found.entries.length} found${found.more ? ", and more: type more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
           </p>
         )}

@@ -39,7 +39,7 @@ export function Holds({
           </span>
           <DeedButton
             deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${hold.id}`)}
-            done="The hold is lifted; the policy decides again."
+            done="Hold lifted. The policy applies again."
           >
             Lift
           </DeedButton>
@@ -52,7 +52,7 @@ export function Holds({
             event.preventDefault();
             void sending.send(async () => {
               await callApi("POST", `/sources/${sourceId}/holds`, { reason });
-              say.success("Held: nothing of it is dropped or purged.");
+              say.success("Hold placed. No points are dropped or purged.");
               setReason("");
               setOpen(false);
               router.refresh();
@@ -60,7 +60,7 @@ export function Holds({
           }}
         >
           <TextField
-            label="Why it is held"
+            label="Reason for the hold"
             error={sending.errorOf("reason")}
             placeholder="a letter of the court of 20 November"
             value={reason}
@@ -69,7 +69,7 @@ export function Holds({
           <Refusal problem={sending.problem} />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-              Hold all its points
+              Hold all points
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
               Leave it
@@ -79,7 +79,7 @@ export function Holds({
       ) : (
         <div>
           <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-            Hold its points…
+            Hold points…
           </button>
         </div>
       )}
@@ -91,8 +91,8 @@ export function Holds({
 export const BringBack = ({ pointId }: { pointId: string }) => (
   <DeedButton
     deed={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
-    done="It is back, and held: it stays until somebody lifts the hold."
+    done="The point is kept until somebody lifts the hold."
   >
-    Bring back
+    Undo drop
   </DeedButton>
 );

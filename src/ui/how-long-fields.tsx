@@ -91,9 +91,9 @@ export function HowLongFields({
           value={howLong}
           onChange={(event) => set({ howLong: event.target.value as Retention["kind"] })}
         >
-          <option value="last">the last so many</option>
-          <option value="days">for so many days</option>
-          <option value="first-of">whichever of both comes first</option>
+          <option value="last">the last N points</option>
+          <option value="days">for N days</option>
+          <option value="first-of">N points or N days, whichever comes first</option>
           <option value="tiers">the last of each day, week, month…</option>
           <option value="for-ever">for ever</option>
         </SelectField>
@@ -126,12 +126,12 @@ export function HowLongFields({
       )}
       {howLong !== "for-ever" && (
         <SelectField
-          label="Files that were deleted at the source"
+          label="Files deleted at the source"
           value={draft.deleted}
           help="A point that holds the last copy of a file that was deleted afterwards stays for ever; a file that was moved is not deleted. It takes space that no forecast knows."
           onChange={(event) => set({ deleted: event.target.value as HowLongDraft["deleted"] })}
         >
-          <option value="with-points">go with the points that have them</option>
+          <option value="with-points">expire with their points</option>
           <option value="last-copy">keep the last copy of each for ever</option>
         </SelectField>
       )}

@@ -14,7 +14,7 @@ export function ImportPolicy({ clientId }: { clientId: string }) {
   return (
     <div className="grid gap-2">
       <label className="text-primary cursor-pointer text-[13px] underline" htmlFor={id}>
-        Make one from a file…
+        Import from file…
       </label>
       <input
         id={id}
@@ -32,7 +32,7 @@ export function ImportPolicy({ clientId }: { clientId: string }) {
               `/clients/${clientId}/policies/import`,
               body,
             );
-            say.success(`${answer.policy.name} is made.`);
+            say.success(`${answer.policy.name} was imported.`);
             router.push(`${window.location.pathname}?sel=${answer.policy.id}`);
             router.refresh();
           });

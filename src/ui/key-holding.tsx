@@ -39,10 +39,10 @@ export function KeyHolding({ client, zone }: { client: HeldKey; zone: string }) 
           <p className="mb-2">
             {client.machinesWithout.join(", ")} came later and{" "}
             {client.machinesWithout.length === 1 ? "has" : "have"} no key yet: nothing of{" "}
-            {client.machinesWithout.length === 1 ? "it" : "them"} is kept until somebody gives the passphrase
-            once.
+            {client.machinesWithout.length === 1 ? "it" : "them"} is backed up until somebody enters the
+            passphrase once.
           </p>
-          <PassphraseForm clientId={client.id} label="Give them the key" />
+          <PassphraseForm clientId={client.id} label="Give the key to these machines" />
         </div>
       )}
       {client.consent ? (
@@ -55,7 +55,7 @@ export function KeyHolding({ client, zone }: { client: HeldKey; zone: string }) 
             aria-expanded={change === "holding"}
             onClick={open("holding")}
           >
-            {own ? "Change the passphrase…" : "Take it out of escrow…"}
+            {own ? "Change the passphrase…" : "Move out of escrow…"}
           </button>
           <button
             type="button"
@@ -85,7 +85,7 @@ function HoldingForm({ client, own, done }: { client: HeldKey; own: boolean; don
         passphrase: own ? passphrase : null,
         newPassphrase,
       });
-      say.success(newPassphrase ? "The key opens with this passphrase now." : "The key is in escrow now.");
+      say.success(newPassphrase ? "Passphrase changed." : "The key was moved into escrow.");
       done();
       router.refresh();
     });
@@ -99,7 +99,7 @@ function HoldingForm({ client, own, done }: { client: HeldKey; own: boolean; don
     >
       {own && (
         <TextField
-          label="Passphrase now"
+          label="Current passphrase"
           type="password"
           autoComplete="off"
           error={sending.errorOf("passphrase")}
@@ -112,12 +112,12 @@ function HoldingForm({ client, own, done }: { client: HeldKey; own: boolean; don
         type="password"
         autoComplete="new-password"
         error={sending.errorOf("newPassphrase")}
-        help="Nobody here keeps it. The key stays the same, so no data moves, and the sheet on paper stays good."
+        help="The passphrase is not stored. The key stays the same: no data moves, and the printed sheet stays valid."
         value={wanted}
         onChange={(event) => setWanted(event.target.value)}
       />
       <TextField
-        label="The same again"
+        label="Repeat passphrase"
         type="password"
         autoComplete="new-password"
         error={again && again !== wanted ? "It differs from the first one." : undefined}
@@ -131,7 +131,7 @@ function HoldingForm({ client, own, done }: { client: HeldKey; own: boolean; don
           className="btn btn-primary"
           disabled={sending.busy || !wanted || wanted !== again}
         >
-          {own ? "Change it" : "Take it out of escrow"}
+          {own ? "Change passphrase" : "Move out of escrow"}
         </button>
         {own && (
           <button
@@ -140,7 +140,7 @@ function HoldingForm({ client, own, done }: { client: HeldKey; own: boolean; don
             disabled={sending.busy || !passphrase}
             onClick={() => send(null)}
           >
-            Put it into escrow
+            Move into escrow
           </button>
         )}
       </div>
@@ -159,7 +159,7 @@ function DestroyForm({ client, done }: { client: HeldKey; done: () => void }) {
         event.preventDefault();
         void sending.send(async () => {
           await callApi("POST", `/clients/${client.id}/key/destruction`, { reason });
-          say.success("Asked. A second person decides within seven days.");
+          say.success("Requested. A second person must approve within seven days.");
           done();
           router.refresh();
         });
@@ -170,7 +170,7 @@ function DestroyForm({ client, done }: { client: HeldKey; done: () => void }) {
         whoever still has its sheet. Nothing is done until a second person agrees.
       </p>
       <TextField
-        label="Why"
+        label="Reason"
         error={sending.errorOf("reason")}
         value={reason}
         onChange={(event) => setReason(event.target.value)}
@@ -178,7 +178,7 @@ function DestroyForm({ client, done }: { client: HeldKey; done: () => void }) {
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <div>
         <button type="submit" className="btn btn-primary" disabled={sending.busy || !reason.trim()}>
-          Ask for it
+          Send request
         </button>
       </div>
     </form>

@@ -57,7 +57,7 @@ export function KeySheet({
               type="password"
               autoComplete="new-password"
               error={sending.errorOf("passphrase")}
-              help="Nobody here keeps it. Browsing and restoring on the console ask for it; machines run by themselves. Without it, the key sheet alone opens what is kept."
+              help="The passphrase is not stored. Browsing and restoring on the console ask for it; machines run by themselves. Without it, the key sheet alone opens what is kept."
               value={passphrase}
               onChange={(event) => setPassphrase(event.target.value)}
             />
@@ -69,7 +69,7 @@ export function KeySheet({
               disabled={sending.busy}
               onClick={make}
             >
-              {madeBefore ? "Make a new key" : "Make the key"}
+              {madeBefore ? "Create new key" : "Create key"}
             </button>
           </div>
         </>

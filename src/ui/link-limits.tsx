@@ -38,7 +38,7 @@ export function LinkLimits({ link }: { link: LimitedLink }) {
         link.path,
         link.bandwidth ? { ...wished, bandwidth: bandsOf(bands, number) } : wished,
       );
-      say.success(`The limits of ${link.name} are set.`);
+      say.success(`Limits of ${link.name} saved.`);
       setOpen(false);
       router.refresh();
     });
@@ -47,13 +47,13 @@ export function LinkLimits({ link }: { link: LimitedLink }) {
       <span>
         <b>{link.name}</b> <span className="text-soft">{words.join("; ")}</span>{" "}
         <button type="button" className="text-primary underline" onClick={() => setOpen(!open)}>
-          {open ? "Leave it so" : "Change…"}
+          {open ? "Cancel" : "Change…"}
         </button>
       </span>
       {open && (
         <div className="grid gap-3">
           <TextField
-            label="Runs at once (empty: any number)"
+            label="Concurrent runs (optional limit)"
             inputMode="numeric"
             value={atOnce}
             error={sending.errorOf("atOnce")}
@@ -65,7 +65,7 @@ export function LinkLimits({ link }: { link: LimitedLink }) {
           <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
           <div>
             <button type="button" className="btn btn-primary" disabled={sending.busy} onClick={save}>
-              Set the limits
+              Save limits
             </button>
           </div>
         </div>

@@ -79,7 +79,7 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
         ...(draft.password || !mailServer?.hasPassword ? { password: draft.password || null } : {}),
         sender: draft.sender,
       });
-      say.success("The mail server is set.");
+      say.success("Mail server saved.");
       setOpen(false);
       router.refresh();
     });
@@ -90,7 +90,7 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
         <p>
           {mailServer.host}, port {mailServer.port}, as {mailServer.sender}{" "}
           <button type="button" className="text-primary underline" onClick={() => setOpen(!open)}>
-            {open ? "Leave it so" : "Change…"}
+            {open ? "Cancel" : "Change…"}
           </button>
         </p>
       )}
@@ -101,15 +101,15 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
             <TextField label="Port" inputMode="numeric" {...field("port")} />
           </div>
           <SelectField label="Secured by" {...field("security")}>
-            <option value="starttls">TLS after a greeting (STARTTLS)</option>
-            <option value="tls">TLS from the beginning</option>
-            <option value="none">nothing, in one's own network</option>
+            <option value="starttls">STARTTLS</option>
+            <option value="tls">TLS</option>
+            <option value="none">none (trusted network only)</option>
           </SelectField>
           <TextField label="From" placeholder="deep-keep@lanternfold.example" {...field("sender")} />
           <div className="grid grid-cols-2 gap-3">
-            <TextField label="Name to sign in (if any)" autoComplete="off" {...field("username")} />
+            <TextField label="User name (optional)" autoComplete="off" {...field("username")} />
             <TextField
-              label={mailServer?.hasPassword ? "Password (empty: as it is)" : "Password"}
+              label={mailServer?.hasPassword ? "Password (empty: unchanged)" : "Password"}
               type="password"
               autoComplete="new-password"
               {...field("password")}
@@ -118,7 +118,7 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
           <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
           <div>
             <button type="button" className="btn btn-primary" disabled={sending.busy} onClick={save}>
-              Set it
+              Save
             </button>
           </div>
         </div>
@@ -128,7 +128,7 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
           <div className="flex items-end gap-2">
             <div className="flex-1">
               <TextField
-                label="Send a test to"
+                label="Send a test message to"
                 value={to}
                 error={testing.errorOf("mail")}
                 onChange={(event) => setTo(event.target.value)}
@@ -141,7 +141,7 @@ function MailServer({ mailServer }: Pick<Parameters<typeof MessageWays>[0], "mai
               onClick={() =>
                 testing.send(async () => {
                   await callApi("POST", "/messages/test", { mail: to });
-                  say.success(`The mail server took it for ${to}.`);
+                  say.success(`The mail server accepted the message for ${to}.`);
                 })
               }
             >
@@ -179,35 +179,35 @@ function Webhooks({ webhooks }: Pick<Parameters<typeof MessageWays>[0], "webhook
           <span className="flex gap-2">
             <DeedButton
               deed={() => callApi("POST", "/messages/test", { webhookId: webhook.id })}
-              done={`${webhook.name} took the test.`}
+              done={`${webhook.name} accepted the test.`}
             >
               Send a test
             </DeedButton>
             <DeedButton
               deed={() => callApi("DELETE", `/webhooks/${webhook.id}`)}
-              done={`Nothing is sent to ${webhook.name} any more.`}
+              done={`${webhook.name} removed.`}
             >
-              Take away
+              Remove
             </DeedButton>
           </span>
         </div>
       ))}
       {secret && (
         <div className="warned">
-          The secret with which messages to it are signed, shown this once:
+          Signing secret of this webhook (shown once):
           <span className="mt-1 block font-mono text-[12px] break-all">{secret}</span>
         </div>
       )}
       <div className="grid gap-2">
         <TextField
-          label="Name of another one"
+          label="Name of the webhook"
           placeholder="Tickets"
           value={draft.name}
           error={sending.errorOf("name")}
           onChange={(event) => setDraft({ ...draft, name: event.target.value })}
         />
         <TextField
-          label="Its address"
+          label="Webhook address"
           placeholder="https://tickets.example/hook"
           help="Messages are posted as JSON and signed as Standard Webhooks has it, so that the receiver knows who sent them."
           value={draft.url}
@@ -222,7 +222,7 @@ function Webhooks({ webhooks }: Pick<Parameters<typeof MessageWays>[0], "webhook
             disabled={sending.busy || !draft.name || !draft.url}
             onClick={add}
           >
-            Add it
+            Add webhook
           </button>
         </div>
       </div>
@@ -245,8 +245,8 @@ export function MessageSheet({ message }: { message: ShownMessage }) {
         <div className={message.state === "given up" ? "refused" : "warned"}>
           <p>
             {message.state === "given up"
-              ? `Given up after ${message.attempts} tries.`
-              : "Not taken yet; it is tried again."}
+              ? `Given up after ${message.attempts} attempts.`
+              : "Not delivered yet. It will be retried."}
           </p>
           {message.error && <p className="text-[13px] break-words">{message.error}</p>}
         </div>
@@ -258,7 +258,10 @@ export function MessageSheet({ message }: { message: ShownMessage }) {
       </pre>
       {message.state === "given up" && (
         <div>
-          <DeedButton deed={() => callApi("POST", `/messages/${message.id}/send`)} done="It is tried again.">
+          <DeedButton
+            deed={() => callApi("POST", `/messages/${message.id}/send`)}
+            done="Message queued again."
+          >
             Send again
           </DeedButton>
         </div>

@@ -60,7 +60,7 @@ export function NoticesFields({
   return (
     <>
       <fieldset>
-        <legend className="field-label">They hear of</legend>
+        <legend className="field-label">Outcomes to report</legend>
         <div className="flex flex-wrap gap-x-4 gap-y-1">
           {NOTICE_OUTCOMES.map((outcome) => (
             <label key={outcome} className="flex items-center gap-1">
@@ -81,7 +81,7 @@ export function NoticesFields({
         )}
       </fieldset>
       <TextField
-        label="By mail to, one address a line"
+        label="Mail to (one address per line)"
         error={errorOf("notices.mail")}
         rows={2}
         value={draft.mail}
@@ -89,7 +89,7 @@ export function NoticesFields({
       />
       {webhooks.length > 0 && (
         <fieldset>
-          <legend className="field-label">By webhook to</legend>
+          <legend className="field-label">Webhooks</legend>
           {webhooks.map((webhook) => (
             <label key={webhook.id} className="flex items-center gap-2">
               <input
@@ -105,17 +105,17 @@ export function NoticesFields({
       )}
       <div className="grid grid-cols-3 gap-3">
         <TextField
-          label="All in one, at"
+          label="Daily digest at"
           error={errorOf("notices.digestAt")}
-          help="Empty: one message for each cause, soon after it shows. With a time: one message a day that tells all since the day before."
+          help="Empty: one message per cause, soon after it occurs. With a time: one message a day with everything since the day before."
           placeholder="07:15"
           value={draft.digestAt}
           onChange={(event) => set({ digestAt: event.target.value })}
         />
         <TextField
-          label="Quiet from"
+          label="Quiet hours from"
           error={errorOf("notices.quiet")}
-          help="Nothing is sent in these hours; what came up is told when they are over."
+          help="Nothing is sent in these hours; pending messages are sent afterwards."
           placeholder="22:00"
           value={draft.quietFrom}
           onChange={(event) => set({ quietFrom: event.target.value })}

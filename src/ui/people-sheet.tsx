@@ -43,9 +43,9 @@ function Invitation({ name, invitation }: { name: string; invitation: MadeInvita
     <div className="said grid gap-1" data-invitation={invitation.url}>
       <p>
         {invitation.mailed
-          ? `${name} gets a mail with this address`
+          ? `${name} receives this address by mail`
           : `No mail server is set up: give ${name} this address yourself`}
-        ; it works once, for seven days, and is shown this once.
+        ; it works once, within seven days, and is shown only now.
       </p>
       <code className="font-mono text-[12.5px] break-all">{invitation.url}</code>
     </div>
@@ -87,7 +87,7 @@ export function InvitePerson({
         });
       }}
     >
-      <h2 className="text-[15px]">Invite somebody of {clientName}</h2>
+      <h2 className="text-[15px]">Invite a person of {clientName}</h2>
       <TextField
         label="Name"
         error={sending.errorOf("name")}
@@ -147,7 +147,7 @@ export function DemandFactor({ roles }: { roles: readonly Role[] }) {
   const sending = useSending();
   return (
     <fieldset className="grid gap-2">
-      <legend className="mb-1 text-[15px] font-semibold">A second factor is demanded of</legend>
+      <legend className="mb-1 text-[15px] font-semibold">Second factor required for</legend>
       {ROLES.map((role) => (
         <label key={role} className="flex items-center gap-2">
           <input
@@ -167,9 +167,7 @@ export function DemandFactor({ roles }: { roles: readonly Role[] }) {
           {ROLE_NAMES[role]}
         </label>
       ))}
-      <p className="text-soft text-[13px]">
-        Who has none can then do nothing but set one up, from their next click on.
-      </p>
+      <p className="text-soft text-[13px]">People without one can then only set one up.</p>
       <Refusal problem={sending.problem} />
     </fieldset>
   );
@@ -214,7 +212,7 @@ export function PersonDocket({
   const change = (body: object) =>
     sending.send(async () => {
       await callApi("PATCH", `/people/${person.id}`, body);
-      say.success(`${person.name}’s rights are changed.`);
+      say.success(`${person.name}’s rights saved.`);
       router.refresh();
     });
   return (
@@ -232,7 +230,7 @@ export function PersonDocket({
         />
         {!person.clientId && person.role !== "owner" && (
           <fieldset>
-            <legend className="field-label">Of which clients (none ticked: of all)</legend>
+            <legend className="field-label">Clients (none selected: all)</legend>
             <div className="border-base-300 max-h-[180px] overflow-y-auto border p-2">
               {clients.map((client) => (
                 <label key={client.id} className="flex items-center gap-2 py-[2px]">
@@ -279,14 +277,14 @@ export function PersonDocket({
               )
             }
           >
-            {person.invited ? "Invite again" : "New password by invitation"}
+            {person.invited ? "Invite again" : "Send password reset"}
           </button>
           {person.factor && (
             <DeedButton
               deed={() => callApi("DELETE", `/people/${person.id}/factor`)}
-              done="The second factor is off, and the sessions are over."
+              done="Second factor turned off. Sessions ended."
             >
-              Take a lost second factor away
+              Turn off lost second factor
             </DeedButton>
           )}
           <DeedButton
@@ -322,7 +320,7 @@ function Gifts({
   return (
     <section className="grid gap-3" aria-label="Given">
       <h3 className="font-semibold">What {person.name.split(" ")[0]} gets back without calling you</h3>
-      {gifts.length === 0 && <p className="text-soft">Nothing yet: the portal is empty for them.</p>}
+      {gifts.length === 0 && <p className="text-soft">Nothing yet. The portal is empty for this person.</p>}
       <ul>
         {gifts.map((gift) => (
           <li key={gift.id} className="border-line flex items-center gap-3 border-b py-2">
@@ -338,7 +336,7 @@ function Gifts({
               deed={() => callApi("DELETE", `/gifts/${gift.id}`)}
               done={`${person.name} no longer sees it.`}
             >
-              Take back
+              Revoke
             </DeedButton>
           </li>
         ))}
@@ -373,8 +371,8 @@ function Gifts({
           ))}
         </SelectField>
         <TextField
-          label="From this folder on"
-          help="A slash alone gives all of the source. Nothing outside the folder can be seen or restored by this person."
+          label="Folder"
+          help="/ gives access to the whole source. This person cannot see or restore anything outside the folder."
           error={sending.errorOf("path")}
           mono
           value={path}
@@ -395,7 +393,7 @@ function Gifts({
           className="btn btn-primary justify-self-start"
           disabled={sending.busy || !sourceId}
         >
-          Give it
+          Give access
         </button>
       </form>
     </section>
@@ -428,7 +426,7 @@ function CloseAccount({ person }: { person: DocketPerson }) {
     >
       <label htmlFor="close-account">
         Sessions, tokens and what was given end at once; what {person.name} did stays in the trail. Type{" "}
-        <b>{person.name}</b> to do it.
+        <b>{person.name}</b> to confirm.
       </label>
       <input
         id="close-account"
@@ -438,7 +436,7 @@ function CloseAccount({ person }: { person: DocketPerson }) {
       />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-error" disabled={typed !== person.name}>
-          Close it
+          Close account
         </button>
         <button type="button" className="btn btn-plain" onClick={() => setTyped(null)}>
           Leave it

@@ -139,7 +139,7 @@ export function WhatFields({
   return (
     <>
       <TextField
-        label="Folders, one a line"
+        label="Folders (one per line)"
         error={errorOf("what.folders")}
         mono
         rows={3}
@@ -149,18 +149,18 @@ export function WhatFields({
       <PlaceChips draft={draft} set={set} volumes={volumes} />
       <div className="grid grid-cols-2 gap-3">
         <TextField
-          label="Only what matches"
+          label="Include patterns"
           error={errorOf("what.include")}
-          help="One pattern a line, such as *.odt. Without a slash it is held against the name, with one against the path. Empty: everything."
+          help="One pattern per line, such as *.odt. A pattern without a slash is matched against the name, one with a slash against the path. Empty: everything."
           mono
           rows={3}
           value={draft.include}
           onChange={(event) => set({ include: event.target.value })}
         />
         <TextField
-          label="Without what matches"
+          label="Exclude patterns"
           error={errorOf("what.exclude")}
-          help="One pattern a line, such as *.mp4 or cache. A folder that matches is left out with all below it."
+          help="One pattern per line, such as *.mp4 or cache. A matching folder is excluded with its contents."
           mono
           rows={3}
           value={draft.exclude}
@@ -169,14 +169,14 @@ export function WhatFields({
       </div>
       <div className="grid grid-cols-2 gap-3">
         <TextField
-          label="No file larger than (empty: any)"
+          label="Maximum file size (optional)"
           error={errorOf("what.largestBytes") && "Give a size such as 2 GiB, or leave it empty."}
           placeholder="2 GiB"
           value={draft.largest}
           onChange={(event) => set({ largest: event.target.value })}
         />
         <TextField
-          label="Only changed within days (empty: any)"
+          label="Changed within the last days (optional)"
           error={errorOf("what.changedWithinDays")}
           inputMode="numeric"
           value={draft.days}
@@ -190,7 +190,7 @@ export function WhatFields({
           checked={draft.rubbish}
           onChange={(event) => set({ rubbish: event.target.checked })}
         />
-        Leave system rubbish out: caches, wastebaskets, swap, /proc, /tmp
+        Exclude system files: caches, recycle bins, swap, /proc, /tmp
       </label>
       {sources.length > 0 && <TryOut what={whatOf(draft)} sources={sources} />}
     </>

@@ -83,7 +83,7 @@ export function RuleEffects({ wish }: { wish: Wish | null }) {
               </p>
             ))}
             {effect.stops && (
-              <p className="text-[13px]">A clause is given nowhere: nothing of it would run.</p>
+              <p className="text-[13px]">A clause is missing at every level: no runs would take place.</p>
             )}
           </li>
         ))}

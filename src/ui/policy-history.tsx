@@ -46,7 +46,7 @@ export function PolicyHistory({
       const answer = await callApi<{ saved: boolean }>("POST", `/policies/${policyId}/history/${to}`, {});
       say.success(
         answer.saved
-          ? `It is as it was in revision ${to}.`
+          ? `Revision ${to} restored.`
           : "A second person must agree: points would be kept shorter.",
       );
       router.refresh();
@@ -79,7 +79,7 @@ export function PolicyHistory({
               ))}
               {one.revision !== revision && (
                 <button type="button" className="text-primary underline" onClick={() => goBack(one.revision)}>
-                  Go back to it
+                  Restore this revision
                 </button>
               )}
             </li>

@@ -223,14 +223,14 @@ export function PolicySheet({
               clientId: client!.id,
             }));
       if (answer.saved)
-        say.success(`${answer.policy.name} is saved.`, {
+        say.success(`${answer.policy.name} saved.`, {
           description: follows?.next[0]
             ? `Next run: ${clockText(new Date(follows.next[0].at), follows.clientZone)} (${follows.clientZone})`
-            : "Nothing runs by itself.",
+            : "No scheduled runs.",
         });
       else
-        say.success("Asked: points would be kept for a shorter time.", {
-          description: "A second person decides in Watch; until then all stays as it is.",
+        say.success("Approval requested: points would be kept for a shorter time.", {
+          description: "A second person must approve it in Watch. Until then nothing changes.",
         });
       if (!policy.owner && !policy.id) router.push(`${window.location.pathname}?sel=${answer.policy.id}`);
       router.refresh();
@@ -380,7 +380,7 @@ export function PolicySheet({
                         className="text-primary underline"
                         onClick={() => set({ own: { ...draft.own, [clause]: false } })}
                       >
-                        {origin ? `Leave it to ${origin.name}` : "Do not give it here"}
+                        {origin ? `Inherit from ${origin.name}` : "Do not set it here"}
                       </button>
                     </div>
                   </>
@@ -393,7 +393,7 @@ export function PolicySheet({
                       className="btn btn-plain"
                       onClick={() => set({ own: { ...draft.own, [clause]: true } })}
                     >
-                      {origin ? "Give another one here" : "Give it here"}
+                      {origin ? "Override here" : "Set it here"}
                     </button>
                   </div>
                 )}
@@ -448,13 +448,11 @@ export function PolicySheet({
         >
           <h2 className="part-title mb-2">What follows</h2>
           <div className="grid gap-4">
-            {!checked.success && (
-              <p className="text-soft">Complete the clauses; then the next runs stand here.</p>
-            )}
+            {!checked.success && <p className="text-soft">Complete the clauses to see the next runs.</p>}
             {changed && !isNew && (
               <>
                 <TextField
-                  label="Why, for the history"
+                  label="Reason (shown in the history)"
                   value={draft.reason}
                   onChange={(event) => set({ reason: event.target.value })}
                 />
@@ -491,7 +489,7 @@ export function PolicySheet({
                 href={`/api/v1/policies/${policy.id}/file`}
                 download={`${policy.name}.json`}
               >
-                Save it as a file
+                Export as file
               </a>
             )}
           </div>

@@ -131,7 +131,7 @@ export function RestoreBench({
           </div>
         )}
         <Depth points={points} chosen={chosen.id} choose={choose} now={now} zone={zone} />
-        {chosen.why && <p className="text-soft text-[13px]">Why it is here: {chosen.why}.</p>}
+        {chosen.why && <p className="text-soft text-[13px]">Kept because: {chosen.why}.</p>}
         {chosen.purgeAfter && (
           <div className="warned grid gap-2">
             <p>
@@ -140,9 +140,9 @@ export function RestoreBench({
             </p>
             <DeedButton
               deed={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
-              done="The point is back, and held: it stays until somebody lifts the hold."
+              done="The point is kept until somebody lifts the hold."
             >
-              Bring it back
+              Undo drop
             </DeedButton>
           </div>
         )}
@@ -225,8 +225,8 @@ export function RestoreBench({
           viewings={viewings}
         />
         <div className="border-line mt-auto border-t pt-3">
-          <h3 className="mb-1 font-semibold">Lately from here</h3>
-          {lately.length === 0 && <p className="text-soft">Nothing was restored from here yet.</p>}
+          <h3 className="mb-1 font-semibold">Recent restores</h3>
+          {lately.length === 0 && <p className="text-soft">No restores yet.</p>}
           <ul className="text-soft grid gap-1 text-[13px]">
             {lately.map((run) => (
               <li key={run.id}>

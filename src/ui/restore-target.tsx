@@ -102,8 +102,8 @@ export function RestoreTarget({
         destination: target,
         clash,
       });
-      say.success("The restore is asked for", {
-        action: { label: "Look at it", onClick: () => router.push(`${runsBase}/runs?sel=${run.id}`) },
+      say.success("Restore requested", {
+        action: { label: "Open run", onClick: () => router.push(`${runsBase}/runs?sel=${run.id}`) },
       });
       setBasket([]);
       router.refresh();
@@ -146,7 +146,7 @@ export function RestoreTarget({
         </h3>
         {basket.length === 0 && (
           <p className="text-soft mt-1">
-            Tick files and folders; they gather here, also from several moments.
+            Select files and folders. They are collected here, also from several recovery points.
           </p>
         )}
         <ul className="max-h-[170px] overflow-y-auto">
@@ -167,7 +167,7 @@ export function RestoreTarget({
               <button
                 type="button"
                 className="p-[2px]"
-                aria-label={`Out of the basket: ${item.name}`}
+                aria-label={`Remove from basket: ${item.name}`}
                 onClick={() => setBasket(basket.filter((one) => one !== item))}
               >
                 <X size={13} />
@@ -187,7 +187,7 @@ export function RestoreTarget({
               checked={destination === "original"}
               onChange={() => setDestination("original")}
             />
-            Where they were, on {source.machineName}
+            Original location on {source.machineName}
           </label>
         )}
         <label className="flex items-center gap-2">
@@ -246,7 +246,7 @@ export function RestoreTarget({
       </fieldset>
       {destination !== "download" && (
         <fieldset>
-          <legend className="mb-1 font-semibold">If something is there already</legend>
+          <legend className="mb-1 font-semibold">If a file already exists</legend>
           <div className="flex gap-2">
             {CLASHES.map(([value, label]) => (
               <button
@@ -293,8 +293,8 @@ export function RestoreTarget({
       )}
       {first && tight && (
         <p className="warned">
-          That is less than the {formatBytes(weight!.bytes)} that go there: the machine looks again before it
-          begins, and refuses what does not fit.
+          The destination has less free space than the {formatBytes(weight!.bytes)} that go there: the machine
+          looks again before it begins, and refuses what does not fit.
         </p>
       )}
       <Refusal

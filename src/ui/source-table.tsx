@@ -130,7 +130,7 @@ export function SourceTable({
         tellRefusal(error);
       }
     }
-    if (asked) say.success(`${asked} ${asked === 1 ? "run is" : "runs are"} asked for.`);
+    if (asked) say.success(`${asked} ${asked === 1 ? "run" : "runs"} requested.`);
     setSelected(new Set());
     router.refresh();
   };
@@ -152,7 +152,7 @@ export function SourceTable({
         ) : (
           <span className="text-soft text-[13px]">
             {lines.filter((line) => line.kind === "source").length.toLocaleString("en-GB")}
-            {found.fitting > sources.length && ` of ${found.fitting.toLocaleString("en-GB")}`} in sight
+            {found.fitting > sources.length && ` of ${found.fitting.toLocaleString("en-GB")}`} shown
             {found.fitting > sources.length && ": type to find the others"}
           </span>
         )}
@@ -173,7 +173,7 @@ export function SourceTable({
           <p className="text-soft p-4">
             {sources.length || text
               ? `No source matches “${text}”.`
-              : "No source here yet. Connect one: it appears at once."}
+              : "No source yet. Connect one to see it here."}
           </p>
         )}
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>

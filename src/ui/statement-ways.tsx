@@ -59,12 +59,8 @@ export function StatementWays({
 }) {
   return (
     <div className="grid gap-6">
-      <h2 className="text-[15px] font-bold">How it gets to the client</h2>
-      {!mail && (
-        <p className="warned">
-          No mail server is set up, so nothing can be sent: give one in Runs, under Messages.
-        </p>
-      )}
+      <h2 className="text-[15px] font-bold">Delivery</h2>
+      {!mail && <p className="warned">No mail server is set up. Add one in Runs, under Messages.</p>}
       <BySchedule clientId={days.clientId} sending={sending} zone={zone} />
       <SendNow {...days} known={sending?.recipients ?? []} paper={sending?.paper ?? "a4"} />
       <Links {...days} links={links} />
@@ -118,13 +114,13 @@ function BySchedule({
         onDay: Number(draft.onDay),
         recipients: addresses(draft.recipients),
       });
-      say.success("The statement goes out by itself.");
+      say.success("Delivery scheduled.");
       setOpen(false);
       router.refresh();
     });
   return (
     <section className="grid gap-2">
-      <h3 className="part-title">By itself</h3>
+      <h3 className="part-title">Scheduled</h3>
       {sending ? (
         <>
           <p>
@@ -135,14 +131,14 @@ function BySchedule({
           </p>
         </>
       ) : (
-        <p className="text-soft">It goes to nobody by itself.</p>
+        <p className="text-soft">Not scheduled.</p>
       )}
       {!open && (
         <div className="flex gap-2">
           <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
-            {sending ? "Change…" : "Send it by itself…"}
+            {sending ? "Change…" : "Schedule delivery…"}
           </button>
-          {sending && <DeedButton deed={() => callApi("DELETE", path)}>End it</DeedButton>}
+          {sending && <DeedButton deed={() => callApi("DELETE", path)}>Remove schedule</DeedButton>}
         </div>
       )}
       {open && (
@@ -154,7 +150,7 @@ function BySchedule({
           }}
         >
           <TextField
-            label="To these addresses"
+            label="Recipients"
             rows={2}
             value={draft.recipients}
             error={saving.errorOf("recipients")}
@@ -162,7 +158,7 @@ function BySchedule({
           />
           <div className="grid grid-cols-2 gap-3">
             <SelectField
-              label="How often"
+              label="Frequency"
               value={draft.every}
               onChange={(event) =>
                 setDraft({ ...draft, every: event.target.value as "week" | "month", onDay: "1" })
@@ -235,7 +231,7 @@ function SendNow({
         recipients,
         paper,
       });
-      say.success("The statement is on its way.", { description: `To ${recipients.join(", ")}` });
+      say.success("Statement queued for sending.", { description: `To ${recipients.join(", ")}` });
     });
   return (
     <form
@@ -285,7 +281,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
     });
   return (
     <section className="grid gap-2">
-      <h3 className="part-title">By a link</h3>
+      <h3 className="part-title">Link</h3>
       <p className="text-soft text-[13px]">
         Whoever has the address sees the statement of these days, and needs no account. It can be revoked.
       </p>
@@ -302,7 +298,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
       ))}
       {made && (
         <div>
-          <p className="text-[13px] font-semibold">Shown this once:</p>
+          <p className="text-[13px] font-semibold">Shown once:</p>
           <p className="bg-base-200 p-2 font-mono text-[12.5px] break-all select-all">{made}</p>
         </div>
       )}
@@ -315,7 +311,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
       >
         <div className="w-[110px]">
           <TextField
-            label="Good for days"
+            label="Valid for (days)"
             inputMode="numeric"
             value={days}
             error={sending.errorOf("days")}
@@ -323,7 +319,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
           />
         </div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy}>
-          Make a link
+          Create link
         </button>
       </form>
       <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />

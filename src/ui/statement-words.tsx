@@ -47,7 +47,7 @@ export function ExceptionWords({
           </p>
           {base && word.side === writer.side && (
             <span className="no-print">
-              <DeedButton deed={() => callApi("DELETE", `${base}/${word.id}`)}>Take back</DeedButton>
+              <DeedButton deed={() => callApi("DELETE", `${base}/${word.id}`)}>Delete</DeedButton>
             </span>
           )}
         </div>
@@ -58,7 +58,7 @@ export function ExceptionWords({
           className="no-print text-primary justify-self-start text-[13px] underline"
           onClick={() => setOpen(true)}
         >
-          {writer.side === "provider" ? "Write what was done about it" : "Write to it"}
+          {writer.side === "provider" ? "Add what was done" : "Add a comment"}
         </button>
       )}
       {base && open && (
@@ -70,7 +70,7 @@ export function ExceptionWords({
           }}
         >
           <TextField
-            label={writer.side === "provider" ? "What was done about it" : "What you say to it"}
+            label={writer.side === "provider" ? "Action taken" : "Comment"}
             rows={2}
             value={text}
             error={sending.errorOf("text") ?? sending.errorOf("about")}
@@ -79,7 +79,7 @@ export function ExceptionWords({
           <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-              Write it to the statement
+              Add to statement
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
               Leave it

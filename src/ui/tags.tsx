@@ -26,7 +26,7 @@ export function Tags({ sourceId, tags }: { sourceId: string; tags: readonly stri
       }}
     >
       <TextField
-        label="Tags, with commas between them"
+        label="Tags (comma-separated)"
         error={sending.errorOf("tags")}
         value={text}
         onChange={(event) => setText(event.target.value)}
@@ -36,7 +36,7 @@ export function Tags({ sourceId, tags }: { sourceId: string; tags: readonly stri
         className="btn btn-plain"
         disabled={sending.busy || wanted.join() === tags.join()}
       >
-        Set
+        Save
       </button>
     </form>
   );

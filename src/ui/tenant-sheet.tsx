@@ -144,7 +144,7 @@ export function TenantDeeds({ connectionId, open }: { connectionId: string; open
         </button>
         {!renewing && (
           <button type="button" className="btn btn-plain" onClick={() => setRenewing(true)}>
-            Give a new secret…
+            Enter a new secret…
           </button>
         )}
       </div>

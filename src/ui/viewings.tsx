@@ -114,7 +114,7 @@ export function OpenAsFolder({
       </p>
       {made && (
         <div className="said grid gap-2">
-          <p className="font-semibold">Shown this once:</p>
+          <p className="font-semibold">Shown once:</p>
           <p className="font-mono text-[12.5px] break-all select-all">{made.url}</p>
           {made.keys.map((key) => (
             <p key={key.userName}>

@@ -220,7 +220,7 @@ function Space({ follows }: { follows: Follows }) {
     return (
       <section>
         <h3 className={part}>Space</h3>
-        <p className="text-soft">Told when its sources have run twice: then their growth is known.</p>
+        <p className="text-soft">Shown after two runs of its sources, when their growth is known.</p>
       </section>
     );
   const most = Math.max(...follows.space.map((one) => one.high), follows.spaceNow, 1);

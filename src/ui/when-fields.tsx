@@ -163,7 +163,7 @@ function ScheduleFields({
     <div className="border-line grid gap-2 border-b pb-3">
       <div className="grid grid-cols-2 gap-3">
         <SelectField
-          label="How often"
+          label="Frequency"
           value={draft.kind}
           onChange={(event) =>
             set({

@@ -246,11 +246,11 @@ export class ViewingDesk {
 
   private async find({ viewing, reader, root }: Served, href: string): Promise<Found> {
     const below = pathOf(href);
-    if (below === null) throw new Refused(404, "This is not there.");
+    if (below === null) throw new Refused(404, "Not found.");
     const path = `${viewing.path === "/" ? "" : viewing.path}${below === "/" ? "" : below}` || "/";
     if (path === "/") return { path, entry: null };
     const found = await findPath(reader, root, path);
-    if (!found?.entry || found.entry.type === "link") throw new Refused(404, "This is not there.");
+    if (!found?.entry || found.entry.type === "link") throw new Refused(404, "Not found.");
     return found;
   }
 

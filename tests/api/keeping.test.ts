@@ -846,7 +846,7 @@ describe("adopting a depot", () => {
     const { client } = await kept("Versions");
     const key = client.groups.join(" ");
     expect((await console_.keep(["adopt", "--depot", folder, "--key", key])).output).toMatch(
-      /This depot is not there: there is no deep-keep-depot/,
+      /The depot was not found at this location: there is no deep-keep-depot/,
     );
     writeFileSync(
       join(folder, "deep-keep-depot.json"),

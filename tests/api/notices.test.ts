@@ -185,7 +185,9 @@ describe("notices", () => {
     expect((await later(12)).made).toBe(1);
     const digest = (await mails()).at(-1)!;
     expect(digest.subject).toBe("Vossel & Daughters Bakery: 1 thing to look at since yesterday");
-    expect(digest.text!.indexOf("Nothing was chosen")).toBeLessThan(digest.text!.indexOf("Runs ended clean"));
+    expect(digest.text!.indexOf("The selection is empty")).toBeLessThan(
+      digest.text!.indexOf("Runs ended clean"),
+    );
     expect((await mails()).length).toBe(before + 1);
     // of clean runs one hears once a day
     await daysPass(2);
@@ -220,9 +222,9 @@ describe("notices", () => {
     const heard = receiver.received.length;
     expect(await morning()).toBe(2);
     const second = (await mails()).at(-1)!;
-    expect(second.subject).toBe("Vossel & Daughters Bakery: Nothing was chosen (voss-lt-02 files)");
+    expect(second.subject).toBe("Vossel & Daughters Bakery: The selection is empty (voss-lt-02 files)");
     expect(second.text).toContain("Told before, and still so:");
-    expect(second.text).toMatch(/- Nothing was chosen: voss-lt-01 files \(told on \d+ \w+ \d{4}\)/);
+    expect(second.text).toMatch(/- The selection is empty: voss-lt-01 files \(told on \d+ \w+ \d{4}\)/);
     expect(receiver.received[heard]!.body).toMatchObject({
       data: {
         causes: [{ runs: [{ source: "voss-lt-02 files" }] }],

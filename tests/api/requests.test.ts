@@ -205,7 +205,7 @@ describe("a depot is tried step by step", () => {
     writeFileSync(join(path, "letters.odt"), "somebody's");
     const wish = { name: "Cupboard", path, region: "r" };
     const problem = await refused("POST", "/depots", wish);
-    expect(problem.errors[0]!.message).toMatch(/Something lies there already: “letters\.odt” for one, in /);
+    expect(problem.errors[0]!.message).toMatch(/The location is not empty: “letters\.odt” for one, in /);
     expect(readdirSync(path).sort()).toEqual(["letters.odt", "lost+found"]);
     rmSync(join(path, "letters.odt"));
     await console_.ok("POST", "/depots", wish);
@@ -217,7 +217,7 @@ describe("a depot is tried step by step", () => {
     await console_.ok("POST", "/depots", wish);
     const test = await console_.ok<{ ok: boolean; code: string }>("POST", "/depots/test", { path });
     expect(test).toMatchObject({ ok: false, code: "depot.not-empty" });
-    expect(JSON.stringify(test)).toContain("Something lies there already: a depot");
+    expect(JSON.stringify(test)).toContain("The location is not empty: a depot");
   });
 
   it("is not taken for an empty one when its disk is not mounted", async () => {

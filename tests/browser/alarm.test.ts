@@ -50,7 +50,10 @@ describe("something is eating the files of a machine", () => {
     const first = await see(browser, "[data-row]");
     expect(await first.getText()).toContain("pend-srv-01 changed");
     await seeText(browser, "A program on pend-srv-01 encrypts files.");
-    await seeText(browser, "Nothing of pend-srv-01 files is dropped or purged until somebody has looked.");
+    await seeText(
+      browser,
+      "Nothing of pend-srv-01 files is dropped or purged until somebody dismisses the alarm.",
+    );
     await seeText(browser, "locked for 30 days");
     await seemlyToAll(browser, "Watch with an alarm");
   });
@@ -59,10 +62,10 @@ describe("something is eating the files of a machine", () => {
     await press(browser, "Restore to before");
     await seeText(browser, "pend-srv-01 files");
     await see(browser, "[data-entry$='letter 7.txt']");
-    await steadily(async () => (await see(browser, "[aria-label='Into the basket: data']")).click());
+    await steadily(async () => (await see(browser, "[aria-label='Add to basket: data']")).click());
     await seeText(browser, "40 files");
     await press(browser, "Restore 40 files");
-    await seeText(browser, "The restore is asked for");
+    await seeText(browser, "Restore requested");
     const back = () => readdirSync(data()).filter((name) => name.endsWith(".txt"));
     await until(async () => back().length === 40, "the letters do not come back");
     expect(readFileSync(join(data(), "letter 7.txt"), "utf8")).toBe(letter(7));
@@ -141,14 +144,14 @@ describe("looking closer", () => {
   it("writes to the statement what was done, and sends it out by a link", async () => {
     await console_.ok("PATCH", `/sources/${machine.sourceId}`, { paused: false });
     await open(`/c/${client.slug}/statements`);
-    await seeText(browser, "How it gets to the client");
+    await seeText(browser, "Delivery");
     await seeText(browser, "No mail server is set up");
     await seemlyToAll(browser, "A statement");
-    await press(browser, "Make a link");
+    await press(browser, "Create link");
     const address = await (await seeText(browser, "/statement/")).getText();
     await browser.manage().deleteAllCookies();
     await browser.get(address);
-    await seeText(browser, "this address is good until");
+    await seeText(browser, "this link is valid until");
     await seeText(browser, "pend-srv-01 files");
     await seemlyToAll(browser, "A statement by its link");
     await open("/all/watch");

@@ -37,17 +37,17 @@ const open = (path: string) => browser.get(console_.url + path);
 describe("the whole path in the browser", () => {
   it("leads an empty console to the page that makes the owner", async () => {
     await open("/");
-    await seeText(browser, "Nobody is here yet");
+    await seeText(browser, "Create the owner account of this console");
     await accessible("setup");
     await type(browser, "Name of the provider", "Lanternfold");
     await type(browser, "Your name", "Ines Marlow");
     await type(browser, "Your e-mail address", "ines@lanternfold.example");
     await type(browser, "A password", "short");
-    await press(browser, "Make the owner");
+    await press(browser, "Create owner");
     await seeText(browser, "At least 12 characters");
     expect(await (await field(browser, "Name of the provider")).getAttribute("value")).toBe("Lanternfold");
     await type(browser, "A password", "lantern over the quay");
-    await press(browser, "Make the owner");
+    await press(browser, "Create owner");
   });
 
   let codes: string[] = [];
@@ -56,13 +56,13 @@ describe("the whole path in the browser", () => {
     await open("/all/sources");
     await seeText(browser, "Your role must have a second factor");
     await accessible("second factor, missing");
-    await type(browser, "Your password, to change it", "lantern over the quay");
+    await type(browser, "Current password", "lantern over the quay");
     await press(browser, "Set up second factor");
     const seed = await (await see(browser, "[data-seed]")).getAttribute("data-seed");
-    await type(browser, "The six digits that it shows now", await generate({ secret: seed! }));
+    await type(browser, "Six-digit code", await generate({ secret: seed! }));
     await press(browser, "Turn on second factor");
     codes = (await (await see(browser, "ol[aria-label='Recovery codes']")).getText()).split(/\s+/);
-    await press(browser, "I have kept them");
+    await press(browser, "I have saved them");
     await seeText(browser, "10 of 10 recovery codes are left");
   });
 
@@ -92,17 +92,17 @@ describe("the whole path in the browser", () => {
   });
 
   it("takes on a client with its sites", async () => {
-    await press(browser, "Take on a client…");
+    await press(browser, "Add client…");
     await type(browser, "Name of the client", "Quillmere Veterinary Group");
     await type(browser, "Region in which its data may lie", "north harbour");
     await type(browser, "Person to talk to", "Maren Pell");
     await type(browser, "Their e-mail address", "maren");
     await type(browser, "Time zone", "Pacific/Auckland");
-    await type(browser, "Sites, one a line", "North clinic\nSouth clinic");
-    await press(browser, "Take on the client");
+    await type(browser, "Sites (one per line)", "North clinic\nSouth clinic");
+    await press(browser, "Add client");
     await seeText(browser, "Give an e-mail address");
     await type(browser, "Their e-mail address", "maren.pell@quillmere.example");
-    await press(browser, "Take on the client");
+    await press(browser, "Add client");
     await seeText(browser, "Connect what is to be protected");
     await until(
       async () => (await browser.getCurrentUrl()).includes("/c/quillmere/sources"),
@@ -113,9 +113,9 @@ describe("the whole path in the browser", () => {
 
   it("makes an enrolment code; the machine appears without reloading", async () => {
     await accessible("connect");
-    await press(browser, "Make an enrolment code");
+    await press(browser, "Create enrolment code");
     const code = /[0-9A-Z]{4}-[0-9A-Z]{4}-[0-9A-Z]{4}/.exec(
-      await (await seeText(browser, "The code, shown this once")).getText(),
+      await (await seeText(browser, "Enrolment code (shown once)")).getText(),
     )![0];
     const state = join(freshFolder("agent"), "s");
     expect(
@@ -138,7 +138,7 @@ describe("the whole path in the browser", () => {
     console_.runAgent(state);
     const row = await seeText(browser, "quill-lt-04 files");
     await row.click();
-    await seeText(browser, "Take the machine away");
+    await seeText(browser, "Remove machine…");
     await accessible("sources");
   });
 
@@ -146,17 +146,17 @@ describe("the whole path in the browser", () => {
     await open("/all/depots?sheet=depot");
     await type(browser, "Name", "Harbour");
     await type(browser, "Folder on the console's machine", "/nowhere/at/all");
-    await type(browser, "Region where it stands", "north harbour");
-    await press(browser, "Make it a depot");
+    await type(browser, "Region", "north harbour");
+    await press(browser, "Add depot");
     await seeText(browser, "does not exist");
     await type(browser, "Folder on the console's machine", depotPath);
     await press(browser, "Test");
     await seeText(browser, "Find it in the list");
     await seeText(browser, "This folder is on the system volume");
-    await press(browser, "Make it a depot");
-    await seeText(browser, "Granted to nobody yet");
+    await press(browser, "Add depot");
+    await seeText(browser, "Not granted to any client yet");
     await type(browser, "Quota", "2 GiB");
-    await press(browser, "Grant it");
+    await press(browser, "Grant");
     await seeText(browser, "2.00 GiB");
     await accessible("depots");
   });
@@ -164,14 +164,14 @@ describe("the whole path in the browser", () => {
   it("writes a policy as a sheet, with the key shown once and confirmed", async () => {
     await open("/c/quillmere/policies?sel=new");
     await type(browser, "Name of the policy", "Clinics, every evening");
-    await type(browser, "Folders, one a line", "/home");
+    await type(browser, "Folders (one per line)", "/home");
     await browser.findElement(By.xpath("//button[b[text()='When']]")).click();
     await type(browser, "At, by the clock of", "25:99");
     await seeText(browser, "Give a time as HH:MM");
     await type(browser, "At, by the clock of", "21:30");
     await seeText(browser, "Next runs");
     await seeText(browser, "Europe/London").catch(() => seeText(browser, "UTC"));
-    await press(browser, "Make the key");
+    await press(browser, "Create key");
     await see(browser, "[data-key-groups]");
     const groups = await Promise.all(
       (await browser.findElements(By.css("[data-key-groups] b"))).map((group) => group.getText()),
@@ -190,7 +190,7 @@ describe("the whole path in the browser", () => {
     await press(browser, "Confirm the key");
     await seeText(browser, "its sheet is confirmed");
     await press(browser, "Save");
-    await seeText(browser, "is saved");
+    await seeText(browser, "saved.");
   });
 
   it("assigns it and backs up now, with progress that comes by itself", async () => {
@@ -198,7 +198,7 @@ describe("the whole path in the browser", () => {
     await (await seeText(browser, "quill-lt-04 files")).click();
     const select = await see(browser, "select[aria-label='Policy of this source']");
     await select.findElement(By.xpath(".//option[contains(., 'Clinics')]")).click();
-    await seeText(browser, "Change a clause for this source alone");
+    await seeText(browser, "Override a clause for this source");
     await press(browser, "Back up now");
     await seeText(browser, "clean");
     await see(browser, "[data-point]");
@@ -214,7 +214,7 @@ describe("the whole path in the browser", () => {
     await (await see(browser, "[data-entry='/home/reception/Letters/Referral Marrow.odt']")).click();
     await seeText(browser, "1 version in 1 points");
     await accessible("restore");
-    await (await see(browser, "input[aria-label='Into the basket: Referral Marrow.odt']")).click();
+    await (await see(browser, "input[aria-label='Add to basket: Referral Marrow.odt']")).click();
     expect(await (await see(browser, "[data-said]")).getText()).toContain("/home/reception/Letters");
     const button = await see(browser, "[data-restore]");
     await until(async () => (await button.getText()).includes("1 file"), "the basket is not weighed");
@@ -250,9 +250,9 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "The one source is kept within its target");
     expect(await browser.findElements(By.linkText("Sources"))).toHaveLength(0);
     await open("/all/watch");
-    await seeText(browser, "This is not there");
+    await seeText(browser, "Not found");
     await open("/c/quillmere/restore");
-    await seeText(browser, "This is not there");
+    await seeText(browser, "Not found");
     await open("/");
     await press(browser, "You: Maren Pell");
     await press(browser, "Sign out");
@@ -289,7 +289,7 @@ describe("the whole path in the browser", () => {
   it("proves by a drill that it restores; the run, the statement and Usage say so", async () => {
     await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");
     await seeText(browser, "No drill was done yet");
-    await press(browser, "Do a drill now");
+    await press(browser, "Run drill now");
     await until(async () => {
       await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");
       return (await browser.findElement(By.css("body")).getText()).includes("every byte as it was");

@@ -61,11 +61,11 @@ describe("a policy", () => {
     await type(browser, "At, by the clock of Europe/London", "22:45");
     await seeText(browser, "22:45; no recovery point older than 26 hours");
     await openClause("What");
-    await type(browser, "Without what matches", "*.mp4");
-    await type(browser, "Why, for the history", "films are kept elsewhere");
+    await type(browser, "Exclude patterns", "*.mp4");
+    await type(browser, "Reason (shown in the history)", "films are kept elsewhere");
     await accessible("policy sheet");
     await press(browser, "Save");
-    await seeText(browser, "is saved");
+    await seeText(browser, "saved.");
     expect((await backUp(console_, machine.sourceId)).figures).toMatchObject({ files: 4 });
     const { policy } = await console_.ok<{
       policy: { clauses: { when: { schedules: { rule: string }[] } } };
@@ -103,9 +103,9 @@ describe("a policy", () => {
     await open(`/c/${client.slug}/policies`);
     await openClause("How long");
     await type(browser, "Days", "14");
-    await type(browser, "Why, for the history", "the depot is small");
+    await type(browser, "Reason (shown in the history)", "the depot is small");
     await press(browser, "Save");
-    await seeText(browser, "Asked: points would be kept for a shorter time.");
+    await seeText(browser, "Approval requested: points would be kept for a shorter time.");
     const kept = async () =>
       (
         await console_.ok<{ policy: { clauses: { howLong: { days: number } } } }>(
@@ -145,14 +145,14 @@ describe("the load of the week", () => {
 
   it("has a place where messages and their ways are", async () => {
     await open("/all/runs?part=messages");
-    await seeText(browser, "Nothing was sent yet.");
+    await seeText(browser, "No messages yet.");
     await accessible("messages");
     await type(browser, "Mail server", "mail.lanternfold.example");
     await type(browser, "From", "nobody");
-    await press(browser, "Set it");
+    await press(browser, "Save");
     await seeText(browser, "Give the address that mail comes from.");
     await type(browser, "From", "deep-keep@lanternfold.example");
-    await press(browser, "Set it");
+    await press(browser, "Save");
     await seeText(browser, "mail.lanternfold.example, port 587");
   });
 });

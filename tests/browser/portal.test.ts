@@ -51,10 +51,10 @@ describe("one of a client's people", () => {
     const address = (await made.getAttribute("data-invitation"))!;
     const { people } = await console_.ok<{ people: { id: string }[] }>("GET", `/clients/${client.id}/people`);
     await open(`/people?of=${client.slug}&sel=${people[0]!.id}`);
-    await seeText(browser, "Nothing yet: the portal is empty for them");
+    await seeText(browser, "Nothing yet. The portal is empty for this person");
     await choose(browser, "Give", "voss-lt-02 files");
-    await type(browser, "From this folder on", "/data/greta");
-    await press(browser, "Give it");
+    await type(browser, "Folder", "/data/greta");
+    await press(browser, "Give access");
     await seeText(browser, "/data/greta", 'aria-label="Given"');
     await seemlyToAll(browser, "people");
     await signOut("Ines Marlow");
@@ -62,14 +62,14 @@ describe("one of a client's people", () => {
     await seeText(browser, "Welcome, Greta Vossel");
     await seemlyToAll(browser, "invitation");
     await type(browser, "Choose a password", PASSWORD);
-    await press(browser, "Keep it and sign in");
+    await press(browser, "Save and sign in");
     await seeText(browser, "Hello Greta");
   });
 
   it("gets back what she deleted, where it was, by keyboard", async () => {
     rmSync(inHome("Recipes"), { recursive: true });
     await open("/portal/restore");
-    const tick = await see(browser, "[aria-label='Into the basket: Recipes']");
+    const tick = await see(browser, "[aria-label='Add to basket: Recipes']");
     await browser.executeScript("arguments[0].focus()", tick);
     await tick.sendKeys(Key.SPACE);
     await seeText(browser, "1 file");
@@ -84,7 +84,7 @@ describe("one of a client's people", () => {
   it("never overwrites: what is there stays, and the old one comes beside it", async () => {
     writeFileSync(inHome("Rota.txt"), "spoilt");
     await open("/portal/restore");
-    await (await see(browser, "[aria-label='Into the basket: Rota.txt']")).click();
+    await (await see(browser, "[aria-label='Add to basket: Rota.txt']")).click();
     await (await see(browser, "[data-get-back]:not([disabled])")).click();
     await seeText(browser, "beside what was there");
     expect(readFileSync(inHome("Rota.txt"), "utf8")).toBe("spoilt");
@@ -100,7 +100,7 @@ describe("one of a client's people", () => {
       `/c/${client.slug}/sources`,
     ]) {
       await open(path);
-      await seeText(browser, "This is not there");
+      await seeText(browser, "Not found");
     }
     await open("/portal/restore");
     expect(await (await browser.findElement(By.css("body"))).getText()).not.toContain("Takings");
@@ -114,7 +114,7 @@ describe("one of a client's people", () => {
     for (const width of [640, 500]) {
       await window.setRect({ ...before, width });
       await open("/portal/restore");
-      await see(browser, "[aria-label='Into the basket: Rota.txt']");
+      await see(browser, "[aria-label='Add to basket: Rota.txt']");
       const [content, shown] = (await browser.executeScript(
         "return [document.documentElement.scrollWidth, innerWidth]",
       )) as [number, number];
@@ -141,15 +141,15 @@ describe("one of a client's people", () => {
         "return [...document.querySelectorAll('*')].filter((one) => /auto|scroll/.test(getComputedStyle(one).overflowX) && one.scrollWidth > one.clientWidth).length",
       ),
     ).toBe(0);
-    await type(browser, "Your password, to change it", PASSWORD);
+    await type(browser, "Current password", PASSWORD);
     await press(browser, "Set up second factor");
     const seed = (await (await see(browser, "[data-seed]")).getAttribute("data-seed"))!;
     await seemlyToAll(browser, "account");
-    await type(browser, "The six digits that it shows now", await generate({ secret: seed }));
+    await type(browser, "Six-digit code", await generate({ secret: seed }));
     await press(browser, "Turn on second factor");
     await seeText(browser, "Your recovery codes");
     const code = await (await see(browser, "[aria-label='Recovery codes'] li")).getText();
-    await press(browser, "I have kept them");
+    await press(browser, "I have saved them");
     await seeText(browser, "10 of 10 recovery codes");
     await signOut("Greta Vossel");
     await type(browser, "E-mail address", "greta@vossel.example");

@@ -37,9 +37,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
         <h1 className="mb-1 flex items-center gap-2 text-xl">
           <Sign /> Deep Keep
         </h1>
-        <p className="text-soft mb-5">
-          Nobody is here yet. You become the owner of this console; afterwards you take on the first client.
-        </p>
+        <p className="text-soft mb-5">Create the owner account of this console. Then add the first client.</p>
         <div className="grid gap-4">
           {FIELDS.map(([field, label, type, complete]) => (
             <TextField
@@ -72,13 +70,13 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
             <span>
               All of your people need a second factor
               <span className="text-soft block text-[13px]">
-                A code from an app on their telephone, beside the password. You set up yours next.
+                In addition to the password, a code from an app on their phone. You set up yours next.
               </span>
             </span>
           </label>
           <Refusal problem={sending.problem} />
           <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-            Make the owner
+            Create owner
           </button>
         </div>
       </form>

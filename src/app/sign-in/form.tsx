@@ -55,7 +55,7 @@ export function SignInForm({ closed }: { closed: boolean }) {
           {wanted && (
             <TextField
               label="Code of your second factor"
-              help="The six digits that your authenticator shows now. If you have lost it: one of your recovery codes."
+              help="The current six-digit code of your authenticator. If you have lost it, a recovery code."
               error={sending.errorOf("code")}
               inputMode="text"
               autoComplete="one-time-code"

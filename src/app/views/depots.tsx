@@ -81,7 +81,7 @@ function DamageFound({ client, summary, zone }: { client: string; summary: Damag
       <p className="font-semibold">
         {client}:{" "}
         {points
-          ? `${counted(points, "recovery point")} ${points === 1 ? "lacks" : "lack"} something`
+          ? `${counted(points, "recovery point")} ${points === 1 ? "has" : "have"} missing data`
           : "damage that touches no point"}
       </p>
       {sources.map((source) => (
@@ -216,9 +216,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   if (!chosen)
     return {
       main,
-      docket: (
-        <p className="text-soft">Choose a depot: how full it is, whose share, and its test stand here.</p>
-      ),
+      docket: <p className="text-soft">Select a depot to see its usage, grants and tests.</p>,
     };
   const own = grants.filter((grant) => grant.depotId === chosen.id);
   const users = policies.filter(
@@ -290,7 +288,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       />
       {savings && savings.stored > 0 && (
         <section>
-          <h3 className="part-title mb-1">What is saved</h3>
+          <h3 className="part-title mb-1">Space savings</h3>
           <dl className="facts">
             <dt>Points show</dt>
             <dd>{formatBytes(savings.shown)} together</dd>
@@ -310,7 +308,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         </section>
       )}
       <section>
-        <h3 className="part-title mb-1">Whose share</h3>
+        <h3 className="part-title mb-1">Grants</h3>
         <table className="grid-table">
           <thead>
             <tr>
@@ -337,10 +335,10 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
             ))}
           </tbody>
         </table>
-        {own.length === 0 && <p className="text-soft">Granted to nobody yet.</p>}
+        {own.length === 0 && <p className="text-soft">Not granted to any client yet.</p>}
       </section>
       <section>
-        <h3 className="part-title mb-2">Grant it, or change quota and lock</h3>
+        <h3 className="part-title mb-2">Grant, or change quota and lock</h3>
         <GrantForm
           depotId={chosen.id}
           clients={clients
@@ -355,7 +353,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       </section>
       {users.length > 0 && (
         <section>
-          <h3 className="part-title mb-1">Policies that write or carry here</h3>
+          <h3 className="part-title mb-1">Policies using this depot</h3>
           <ul>
             {users.map((policy) => (
               <li key={policy.id}>
@@ -381,11 +379,11 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
         </section>
       )}
       <section>
-        <h3 className="part-title mb-1">Past the console</h3>
+        <h3 className="part-title mb-1">Direct access</h3>
         <DirectWay key={chosen.id} depotId={chosen.id} kind={chosen.kind} direct={chosen.direct} />
       </section>
       <section>
-        <h3 className="part-title mb-1">Away by plan</h3>
+        <h3 className="part-title mb-1">Planned absences</h3>
         <Absences
           key={chosen.id}
           depotId={chosen.id}
@@ -432,7 +430,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
               </span>
             </li>
           ))}
-          {checks.length === 0 && <li className="text-soft">Not checked yet; it is once a day by itself.</li>}
+          {checks.length === 0 && <li className="text-soft">Not checked yet. A check runs every day.</li>}
         </ul>
         <CheckForm
           key={chosen.id}

@@ -250,8 +250,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
             className="text-soft text-[13px] underline"
             href={`${place.client ? baseOf(place.client.slug) : "/all"}/sources`}
           >
-            {unassigned.count} {unassigned.count === 1 ? "source is" : "sources are"} looked after by no
-            policy
+            {unassigned.count} {unassigned.count === 1 ? "source has" : "sources have"} no policy
           </Link>
         )}
       </div>
@@ -278,7 +277,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
           </ul>
           {clients.length === 0 && (
             <Link className="btn btn-primary" href="/all/sources?sheet=client">
-              Take on a client…
+              Add client…
             </Link>
           )}
         </div>

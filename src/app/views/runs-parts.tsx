@@ -139,7 +139,7 @@ export async function messagesPart({ tx, place, provider, ask, href }: ViewInput
         </ul>
         {messages.length === 0 && (
           <p className="text-soft p-[17px]">
-            Nothing was sent yet. Who hears of what is said in each policy's clause Notices.
+            No messages yet. Recipients are set in each policy's clause Notices.
           </p>
         )}
       </div>

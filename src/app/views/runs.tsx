@@ -126,7 +126,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
           <>
             <h2 className="part-title px-[14px] pt-[10px] pb-1">Running</h2>
             <ul>{running.map(row)}</ul>
-            {running.length === 0 && <p className="text-soft px-[17px] pb-1">Nothing at the moment.</p>}
+            {running.length === 0 && <p className="text-soft px-[17px] pb-1">No runs in progress.</p>}
             {waiting.length > 0 && (
               <>
                 <h2 className="part-title px-[14px] pt-[14px] pb-1">Waiting</h2>
@@ -138,7 +138,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
                 )}
               </>
             )}
-            <h2 className="part-title px-[14px] pt-[14px] pb-1">Coming</h2>
+            <h2 className="part-title px-[14px] pt-[14px] pb-1">Upcoming</h2>
             <ul className="grid grid-cols-2 px-[17px]">
               {coming.map((one) => (
                 <li key={one.id} className="flex gap-3 py-[3px] pr-4">
@@ -166,7 +166,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
     docket: chosen ? (
       await runDocket(tx, chosen, zone, input.now)
     ) : (
-      <p className="text-soft">Choose a run: its progress, its log and what its code means stand here.</p>
+      <p className="text-soft">Select a run to see its progress and log.</p>
     ),
   };
 }
@@ -280,7 +280,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
         </dd>
         {run.startedAt && (
           <>
-            <dt>Began</dt>
+            <dt>Started</dt>
             <dd>
               <Clock moment={run.startedAt} zone={zone} />
               {run.endedAt && `, took ${took(run.endedAt.getTime() - run.startedAt.getTime())}`}
@@ -319,7 +319,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
       </div>
       <section>
         <h3 className="part-title mb-1">Log</h3>
-        {log.length === 0 && <p className="text-soft">Nothing was noted.</p>}
+        {log.length === 0 && <p className="text-soft">The log is empty.</p>}
         <ol className="grid gap-[5px] font-mono text-[12px] leading-snug">
           {log.map((line) => (
             <li key={line.id} className="grid grid-cols-[40px_minmax(0,1fr)] gap-2">

@@ -57,7 +57,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
         <span className="ml-auto flex gap-2">
           {!place.client && (
             <Link className="btn btn-plain" href={href({ sheet: "client", sel: undefined })}>
-              Take on a client…
+              Add client…
             </Link>
           )}
           <Link className="btn btn-primary" href={href({ sheet: "connect", sel: undefined })}>
@@ -113,11 +113,7 @@ async function docketOf(
     return <ConnectSheet clients={clients} />;
   }
   if (!chosen) {
-    return (
-      <p className="text-soft">
-        Choose a source: its points, its runs and the rules in force for it stand here.
-      </p>
-    );
+    return <p className="text-soft">Select a source to see its points, runs and rules.</p>;
   }
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }
@@ -221,7 +217,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
         </dl>
         {policy && !rules && (
           <p className="warned mt-2">
-            A clause is given at no level, so nothing of it runs. Complete the policy.
+            A clause is missing at every level, so there are no runs. Complete the policy.
           </p>
         )}
         {source.policyId && (
@@ -229,14 +225,14 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
             className="text-primary text-[13px] underline"
             href={`${clientBase}/policies?sel=source:${source.id}`}
           >
-            Change a clause for this source alone
+            Override a clause for this source
           </Link>
         )}
         <Tags key={source.tags.join()} sourceId={source.id} tags={source.tags} />
       </section>
       {places.length > 0 && (
         <section>
-          <h3 className="part-title mb-1">Where its points lie</h3>
+          <h3 className="part-title mb-1">Depots</h3>
           <table className="grid-table">
             <thead>
               <tr>
@@ -263,7 +259,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
       )}
       {together.length > 0 && (
         <section>
-          <h3 className="part-title mb-1">Why its points stay</h3>
+          <h3 className="part-title mb-1">Retention</h3>
           <dl className="facts text-[13px]" style={{ gridTemplateColumns: "126px minmax(0, 1fr)" }}>
             {together.slice(0, TOGETHER_SHOWN).map(({ why, points, newest, oldest }) => (
               <div key={newest.getTime()} className="contents">
@@ -290,7 +286,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
       )}
       {points.length > inGrace.length && (
         <section>
-          <h3 className="part-title mb-1">Proof</h3>
+          <h3 className="part-title mb-1">Drills</h3>
           <p className="mb-2">
             {drill ? (
               <>
@@ -314,7 +310,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
       )}
       {inGrace.length > 0 && (
         <section>
-          <h3 className="part-title mb-1">Dropped, in their days of grace</h3>
+          <h3 className="part-title mb-1">Dropped, in the grace period</h3>
           <ul>
             {inGrace.slice(0, 5).map((point) => (
               <li
@@ -385,7 +381,7 @@ function MachinePart({ machine, now, zone }: { machine: Machine; now: Date; zone
         <dd>
           {machine.goneAt ? (
             <>
-              taken away <Ago moment={machine.goneAt} now={now} zone={zone} />
+              removed <Ago moment={machine.goneAt} now={now} zone={zone} />
             </>
           ) : (
             <Ago moment={machine.seenAt} now={now} zone={zone} />
@@ -434,11 +430,11 @@ function TenantPart({
         <dd className="font-mono text-[12.5px]">{connection.settings.clientId}</dd>
         <dt>Region</dt>
         <dd>{connection.settings.region}</dd>
-        <dt>Looked at</dt>
+        <dt>Last checked</dt>
         <dd>
           {connection.goneAt ? (
             <>
-              taken away <Ago moment={connection.goneAt} now={now} zone={zone} />
+              removed <Ago moment={connection.goneAt} now={now} zone={zone} />
             </>
           ) : (
             <>

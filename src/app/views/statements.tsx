@@ -163,9 +163,7 @@ async function chooseClient({ tx, now, href }: ViewInput): Promise<ViewOutput> {
           })}
         </ul>
         {clients.length === 0 && (
-          <p className="text-soft p-4">
-            Every client gets a statement here. Take one on in the view Sources.
-          </p>
+          <p className="text-soft p-4">Each client has a statement here. Add a client in the view Sources.</p>
         )}
       </div>
     </>

@@ -50,7 +50,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
           ))}
         </span>
         <span className="w-[220px]">
-          <SearchField label="Search the trail" placeholder="Person, deed or thing…" name="search" />
+          <SearchField label="Search the trail" placeholder="Person, action or object…" name="search" />
         </span>
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto px-[14px]" tabIndex={0}>
@@ -59,7 +59,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
             <tr>
               <th scope="col">When</th>
               <th scope="col">Who</th>
-              <th scope="col">Did</th>
+              <th scope="col">Action</th>
               <th scope="col">To</th>
               <th scope="col">Client</th>
               <th scope="col">From</th>
@@ -92,7 +92,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
         </table>
         {rows.length === 0 && (
           <p className="text-soft py-3">
-            {search ? `Nothing in the trail matches “${search}”.` : "Nothing has been done yet."}
+            {search ? `Nothing in the trail matches “${search}”.` : "No entries yet."}
           </p>
         )}
         {rows.length === PAGE && (
@@ -112,7 +112,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
         {chosen.actor} {chosen.action}
       </h2>
       <dl className="facts">
-        <dt>Thing</dt>
+        <dt>Object</dt>
         <dd>{chosen.subject}</dd>
         <dt>When</dt>
         <dd>
@@ -133,7 +133,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
       </p>
     </div>
   ) : (
-    <p className="text-soft">Choose a line to see all of it.</p>
+    <p className="text-soft">Select an entry to see its details.</p>
   );
   return { main, docket };
 }

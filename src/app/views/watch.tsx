@@ -167,11 +167,11 @@ function Quiet({ standing }: { standing: Standing }) {
       <p className="text-soft mb-3">
         {standing.total
           ? "Every source is kept, and every run of the night left its recovery point."
-          : "Take on a client, then connect what it has; each source appears here with its state."}
+          : "Add a client, then connect its sources. Each source appears here with its state."}
       </p>
       {!standing.total && (
         <Link className="btn btn-primary" href="/all/sources?sheet=client">
-          Take on a client…
+          Add client…
         </Link>
       )}
     </div>
@@ -237,21 +237,21 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
                 </dd>
               </>
             )}
-            <dt>Probably</dt>
+            <dt>Likely cause</dt>
             <dd>A program on {first.machineName} encrypts files. Take the machine off the network first.</dd>
             <dt>Meanwhile</dt>
-            <dd>Nothing of {first.name} is dropped or purged until somebody has looked.</dd>
+            <dd>Nothing of {first.name} is dropped or purged until somebody dismisses the alarm.</dd>
           </>
         )}
         {cause.kind === "no-policy" && (
           <>
-            <dt>What now</dt>
-            <dd>Assign a policy; until then nothing of it is kept.</dd>
+            <dt>Next step</dt>
+            <dd>Assign a policy. Until then the source is not backed up.</dd>
           </>
         )}
         {cause.kind === "no-next-run" && first && (
           <>
-            <dt>What now</dt>
+            <dt>Next step</dt>
             <dd>
               {cause.key.includes(":rules-incomplete:")
                 ? "Open the policy and add the clause that is missing; until then nothing of it is protected."
@@ -261,38 +261,40 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
         )}
         {cause.kind === "messages-unsent" && (
           <>
-            <dt>Last refusal</dt>
+            <dt>Last error</dt>
             <dd>{cause.detail.split(" · ").slice(1).join(" · ")}</dd>
-            <dt>What now</dt>
-            <dd>Look whether the mail server or the webhook answers, test it, and send them again.</dd>
+            <dt>Next step</dt>
+            <dd>Check that the mail server or webhook responds, test it, and send the messages again.</dd>
           </>
         )}
         {cause.kind === "orphan" && (
           <>
-            <dt>What now</dt>
-            <dd>Nothing has to be done: what was kept can be restored to another machine of the client.</dd>
+            <dt>Next step</dt>
+            <dd>
+              No action is required. The recovery points can be restored to another machine of the client.
+            </dd>
           </>
         )}
         {told?.message && (
           <>
-            <dt>It said</dt>
+            <dt>Message</dt>
             <dd>{told.message}</dd>
           </>
         )}
         {text && cause.kind !== "depot-full" && (
           <>
-            <dt>Probably</dt>
+            <dt>Likely cause</dt>
             <dd>{text.cause}</dd>
-            <dt>What now</dt>
+            <dt>Next step</dt>
             <dd>{text.remedy}</dd>
           </>
         )}
         {cause.kind === "depot-full" && (
           <>
-            <dt>What now</dt>
+            <dt>Next step</dt>
             <dd>
-              Enlarge the depot, or send a client elsewhere with the clause Where of its policy. What is
-              stored stays restorable.
+              Enlarge the depot, or move a client to another depot with the clause Where of its policy. Stored
+              data stays restorable.
             </dd>
           </>
         )}
@@ -306,7 +308,7 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
         )}
       </dl>
       <section hidden={count === 0}>
-        <h3 className="part-title mb-1">It touches</h3>
+        <h3 className="part-title mb-1">Affected sources</h3>
         <ul>
           {sources.map((source) => (
             <li key={source.id} className="border-line flex items-center gap-3 border-b py-[6px]">
@@ -342,18 +344,18 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             className="btn btn-primary"
             href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}&sheet=secret`}
           >
-            Give a new secret
+            Enter a new secret
           </Link>
         )}
         {first && cause.kind === "damage" && (
-          <BackUpEach sourceIds={cause.sourceIds} label="Store anew what they lack" />
+          <BackUpEach sourceIds={cause.sourceIds} label="Back up the missing data again" />
         )}
         {first && ["policy-change", "no-next-run"].includes(cause.kind) && first.policyId && (
           <Link
             className="btn btn-primary"
             href={`${baseOf(first.clientSlug)}/policies?sel=${first.policyId}`}
           >
-            {cause.kind === "no-next-run" ? "Open the policy" : "Look at the policy and its history"}
+            {cause.kind === "no-next-run" ? "Open the policy" : "Open the policy and its history"}
           </Link>
         )}
         {first && ["connection-failed", "depot-failed", "one-code", "policy-change"].includes(cause.kind) && (

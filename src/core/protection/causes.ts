@@ -341,7 +341,7 @@ function describeDamage(here: readonly DamageFacts[], byId: ReadonlyMap<string, 
     key: `damage:${depotId}`,
     kind: "damage",
     state: elsewhere === points ? "slipping" : "exposed",
-    title: `${depotName}: ${counted(points, "recovery point")} ${points === 1 ? "lacks" : "lack"} something`,
+    title: `${depotName}: ${counted(points, "recovery point")} ${points === 1 ? "has" : "have"} missing data`,
     detail: `${names(touched)} · ${
       elsewhere === points
         ? "all of it is whole in another depot, and a check mends it from there"
@@ -526,14 +526,14 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
     case "target-passed":
       return {
         ...base,
-        title: `${who} of ${first.clientName} ${group.length === 1 ? "is" : "are"} past the promised age`,
+        title: `${who} of ${first.clientName} ${group.length === 1 ? "has missed its" : "have missed their"} target`,
         detail: `${lastPoint}, ${first.targetHours} h promised`,
         since: oldest,
       };
     case "no-policy":
       return {
         ...base,
-        title: `${who} of ${first.clientName} ${group.length === 1 ? "is" : "are"} looked after by no policy`,
+        title: `${who} of ${first.clientName} ${group.length === 1 ? "has" : "have"} no policy`,
         detail: group
           .map((source) => source.name)
           .slice(0, 4)

@@ -42,7 +42,7 @@ export function restoreWords(restore: RestoreSeen, machineName: string): string 
   if (restore.download)
     return outcome === "clean"
       ? `Downloaded: ${files}, ${formatBytes(number(figures.bytes))}.`
-      : "The download was broken off. Ask for it again.";
+      : "The download was broken off. Request it again.";
   if (outcome === "clean") {
     const beside = number(figures.keptBoth);
     return `Back ${where}: ${files}${beside > 0 ? `, ${beside === number(figures.files) ? "all" : beside.toLocaleString("en-GB")} beside what was there` : ""}.`;

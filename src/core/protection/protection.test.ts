@@ -191,7 +191,7 @@ describe("causes, not symptoms", () => {
     expect(more).toEqual([]);
     expect(cause).toMatchObject({
       kind: "policy-change",
-      title: "2 sources: nothing was chosen since “Clinics” was changed",
+      title: "2 sources: the selection is empty since “Clinics” was changed",
     });
     expect(findCauses([source("a", broken), source("b", broken)], [], now).map(({ kind }) => kind)).toEqual([
       "run-failed",
@@ -350,7 +350,7 @@ describe("causes, not symptoms", () => {
       {
         kind: "damage",
         state: "slipping",
-        title: "Harbour: 4 recovery points lack something",
+        title: "Harbour: 4 recovery points have missing data",
         detail: expect.stringContaining("all of it is whole in another depot"),
         sourceIds: ["a", "b"],
         since,

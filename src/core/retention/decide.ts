@@ -8,7 +8,7 @@ export type Tiers = Readonly<Record<Period, number>>;
 export type Retention = Rule & {
   /**
    * `last-copy`: a point that holds the last copy of a file that was deleted afterwards stays for ever, whatever the rule
-   * says; else deleted files go with the points that have them.
+   * says; else deleted files expire with their points.
    */
   readonly deleted?: "with-points" | "last-copy" | undefined;
 };

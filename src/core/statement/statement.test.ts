@@ -62,7 +62,7 @@ const facts: StatementFacts = {
     runs({
       day: "2026-11-03",
       outcome: "caution",
-      cause: "A file vanished while it was read",
+      cause: "A file was removed while it was read",
       last: new Date("2026-11-02T12:00:00Z"),
     }),
     runs({ sourceId: "s2", day: "2026-11-03", outcome: "failed", cause: "The depot is full" }),
@@ -187,20 +187,22 @@ describe("a statement", () => {
   it("says how the client stands, in words", () => {
     expect(statement.headline).toBe("1 of 2 sources is kept within target; 1 exposed.");
     expect(statement.exceptions[0]!.sentence).toBe(
-      "kest-srv-01 files: A file vanished while it was read. The recovery point was made all the same.",
+      "kest-srv-01 files: A file was removed while it was read. The recovery point was made all the same.",
     );
     expect(statement.restores[0]!.sentence).toBe("2 items, 2.00 KiB, clean, asked for by Ines");
   });
   it("says once what happened on several days and to several sources", () => {
     const missed = (sourceId: string, day: string) =>
-      runs({ sourceId, day, outcome: "missed", cause: "The machine did not answer" });
+      runs({ sourceId, day, outcome: "missed", cause: "The machine did not respond" });
     const { exceptions } = composeStatement({
       ...facts,
       runs: [missed("s1", "2026-11-02"), missed("s2", "2026-11-02"), missed("s1", "2026-11-04")],
     });
     expect(exceptions).toHaveLength(1);
     expect(exceptions[0]!.when).toBe("2026-11-02 to 2026-11-04, 2 days");
-    expect(exceptions[0]!.sentence).toContain('=cmd "files", kest-srv-01 files: The machine did not answer.');
+    expect(exceptions[0]!.sentence).toContain(
+      '=cmd "files", kest-srv-01 files: The machine did not respond.',
+    );
   });
   it("writes CSV that quotes what must be quoted and starts no formula", () => {
     const csv = statementCsv(statement);

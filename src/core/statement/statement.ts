@@ -472,7 +472,7 @@ export function statementCsv(statement: Statement): string {
       drill.evidence,
     ]),
     [],
-    ["Exception on", "What happened", "What was done about it"],
+    ["Exception on", "What happened", "Action taken"],
     ...statement.exceptions.map((exception) => [
       exception.when,
       exception.sentence,

@@ -151,7 +151,7 @@ function parse(schema: z.ZodType = nothing, value: unknown): unknown {
   if (unknown !== null)
     throw invalid(
       unknown,
-      `Nothing here reads “${unknown}”, and nothing was done. /api/v1/openapi.json says what can be given.`,
+      `Unknown field “${unknown}”. Nothing was changed. /api/v1/openapi.json lists the fields.`,
     );
   return result.data;
 }

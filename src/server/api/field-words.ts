@@ -22,7 +22,7 @@ const FORMS: Readonly<Record<string, string>> = {
 function kindOf(value: unknown): string {
   if (value === null) return KINDS.null!;
   if (Array.isArray(value)) return KINDS.array!;
-  if (typeof value === "number" && !Number.isFinite(value)) return "what is no number";
+  if (typeof value === "number" && !Number.isFinite(value)) return "a value that is not a number";
   return KINDS[typeof value] ?? "something else";
 }
 
@@ -46,9 +46,7 @@ export function fieldWords(issue: z.core.$ZodRawIssue): string {
   switch (issue.code) {
     case "invalid_type": {
       const wanted = KINDS[issue.expected] ?? issue.expected;
-      return missing
-        ? `This is missing; give ${wanted}.`
-        : `Here stands ${kindOf(issue.input)}; ${wanted} is wanted.`;
+      return missing ? `This is missing; give ${wanted}.` : `Expected ${wanted}, got ${kindOf(issue.input)}.`;
     }
     case "invalid_value":
       return `${missing ? "This is missing; give" : "Give"} ${oneOf(issue.values)}.`;

@@ -41,10 +41,7 @@ async function take(limiter: RateLimiterMemory, key: string): Promise<void> {
     await limiter.consume(key);
   } catch (refused) {
     const seconds = Math.ceil(((refused as { msBeforeNext?: number }).msBeforeNext ?? 1000) / 1000);
-    throw new Problem(
-      "request.too-many",
-      `That is more than is answered in a minute. Ask again in ${seconds} s.`,
-    );
+    throw new Problem("request.too-many", `Rate limit reached. Try again in ${seconds} s.`);
   }
 }
 

@@ -488,7 +488,7 @@ describe("when something is there already", () => {
     renameSync(join(root, "d"), join(root, "moved"));
     symlinkSync(outside, join(root, "d"));
     await expect(bring(depot, tree, root, { paths: ["/d/rota.ods"], clash: "replace" })).rejects.toThrow(
-      /link stands in the way/,
+      /destination path contains a link/,
     );
     const { notes } = await bring(depot, tree, root, { paths: ["/d"], clash: "replace" });
     expect(notes).toEqual([{ code: "restore.link-in-path", path: "/d" }]);

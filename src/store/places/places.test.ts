@@ -124,7 +124,7 @@ describe.each(places)("%s as a place", (_name, make) => {
 });
 
 describe("a local folder", () => {
-  it("is not written to when it is not there, and shows no unfinished object", async () => {
+  it("is not written to when not found, and shows no unfinished object", async () => {
     const folder = freshFolder("place");
     await expect(new LocalFolder(join(folder, "gone")).put("a", [])).rejects.toMatchObject({
       code: "depot.not-reached",
@@ -267,7 +267,7 @@ describe("a bucket", () => {
     await expect(place.read("points/a", 0, 1)).rejects.toMatchObject({ code: "depot.not-allowed" });
   });
 
-  it("says when the clocks differ too much", async () => {
+  it("says when the clock difference is too large", async () => {
     const late = new S3Server({ now: () => new Date(Date.now() + 3_600_000) });
     const there = await late.listen();
     await expect(bucket({ endpoint: there }).put("points/a", [Buffer.from("x")])).rejects.toMatchObject({

@@ -284,7 +284,7 @@ function WhereTo({
         onClick={send}
         data-get-back
       >
-        {way === "download" ? "Download" : gift.askFirst ? "Ask for it" : "Get it back"}
+        {way === "download" ? "Download" : gift.askFirst ? "Send request" : "Get it back"}
       </button>
     </section>
   );

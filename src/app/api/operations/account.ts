@@ -110,7 +110,7 @@ export const account = [
         if (person.factor)
           throw new Problem(
             "request.conflict",
-            "You have a second factor. Take it away before making another.",
+            "You already have a second factor. Turn it off before you set up another one.",
           );
         const seed = newSeed();
         await setSeed(tx, person.id, sealSeed(context.services.secrets, person.id, seed));
@@ -160,7 +160,7 @@ export const account = [
     shownOnce: ["recoveryCodes"],
     method: "POST",
     path: "/account/factor/recovery-codes",
-    summary: "Make new recovery codes; those before are void.",
+    summary: "Create new recovery codes; earlier ones become invalid.",
     caller: "account",
     body: passwordAndCode,
     run: async (context, { body }) => {
@@ -208,7 +208,7 @@ export const account = [
     shownOnce: ["token"],
     method: "POST",
     path: "/account/tokens",
-    summary: "Make a token for the API; it is shown this once.",
+    summary: "Create an API token; it is shown once.",
     caller: "account",
     status: 201,
     body: z.object({

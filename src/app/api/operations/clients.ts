@@ -90,7 +90,7 @@ export const clients = [
     id: "takeOnClient",
     method: "POST",
     path: "/clients",
-    summary: "Take on a client, with its sites.",
+    summary: "Add a client with its sites.",
     caller: "provider-work",
     status: 201,
     body: clientBody.extend({

@@ -38,8 +38,7 @@ export const keeping = [
     id: "requestDrill",
     method: "POST",
     path: "/sources/{sourceId}/drills",
-    summary:
-      "Do a drill now: a recovery point is restored at the runner, read again, and held against what was kept.",
+    summary: "Run a drill now: a recovery point is restored on the runner and compared with the stored data.",
     caller: "work",
     status: 202,
     params: sourceParam,

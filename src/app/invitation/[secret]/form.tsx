@@ -32,7 +32,7 @@ export function InvitationForm({
       }}
     >
       <p>
-        Welcome, {name}. {madeBy} made this sign-in for you; from now on you sign in as <b>{email}</b>.
+        Welcome, {name}. {madeBy} created this account for you. Your sign-in address is <b>{email}</b>.
       </p>
       <input type="hidden" name="username" autoComplete="username" value={email} readOnly />
       <TextField
@@ -56,7 +56,7 @@ export function InvitationForm({
       )}
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        Keep it and sign in
+        Save and sign in
       </button>
     </form>
   );

@@ -25,7 +25,7 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
         />
       ) : (
         <p className="warned">
-          This invitation was taken up already, or its days are over. Ask whoever sent it for a new one.
+          This invitation was already used or has expired. Ask the sender for a new one.
         </p>
       )}
     </DoorCard>

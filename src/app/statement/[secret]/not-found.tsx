@@ -4,9 +4,7 @@ import { DoorCard } from "@/ui/door-card";
 export default function NotFound() {
   return (
     <DoorCard>
-      <p className="warned">
-        This link was revoked, or its days are over. Ask whoever sent it for a new one.
-      </p>
+      <p className="warned">This link was revoked or has expired. Ask the sender for a new one.</p>
     </DoorCard>
   );
 }

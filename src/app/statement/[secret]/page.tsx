@@ -26,7 +26,7 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
       <header className="no-print bg-base-100 border-base-300 flex min-h-[52px] flex-wrap items-center gap-x-4 gap-y-1 border-b px-4">
         <Sign />
         <h1 className="text-[15px] font-bold">Statement</h1>
-        <span className="text-soft">this address is good until {dayText(until, statement.zone)}</span>
+        <span className="text-soft">this link is valid until {dayText(until, statement.zone)}</span>
         <span className="ml-auto flex gap-2">
           <a className="btn btn-plain" href={file("pdf")} download>
             PDF
