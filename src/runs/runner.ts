@@ -1,7 +1,9 @@
 import { EventEmitter } from "node:events";
+import { setTimeout as pause } from "node:timers/promises";
 import { makeWorkerUtils, type Runner, run, type Task, type WorkerEvents } from "graphile-worker";
 import { JOBS, type JobHandlers, type JobName, type JobPayload } from "@/db/queue";
 import { countNights } from "@/db/runs";
+import { isDatabaseAway } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER_BEAT_MS } from "@/server/unlocked";
 import { noteTodaysUsage } from "@/server/usage";
@@ -71,32 +73,34 @@ export async function startRunner(
   // before its first job: whoever looks for dead workers must not find one of this runner
   const events: WorkerEvents = new EventEmitter();
   events.on("worker:create", ({ worker }) => services.lentKeys.workers.add(worker.workerId));
-  const queue: Runner = await run({
-    connectionString: queueUrl,
-    concurrency: 2,
-    noHandleSignals: true,
-    crontab: [
-      "17 * * * * purge ?jobKey=purge",
-      "41 * * * * look ?jobKey=look",
-      "*/10 * * * * nights ?jobKey=nights",
-      "53 * * * * carries ?jobKey=carries",
-      // every day that all is there, every week that it opens, every month every byte
-      '23 4 * * * checks ?id=daily {depth:"objects"}',
-      '23 5 * * 6 checks ?id=weekly {depth:"trees"}',
-      '23 6 1 * * checks ?id=monthly {depth:"bytes"}',
-      // the last word of a day counts
-      "37 5,11,17,22 * * * usage ?jobKey=usage",
-      // by day, when few backups run
-      "29 8-17 * * * drills ?jobKey=drills",
-      "7 * * * * housekeeping ?jobKey=housekeeping",
-    ].join("\n"),
-    taskList: Object.fromEntries(
-      (Object.keys(JOBS) as JobName[]).map((name) => [name, taskOf(handlers, name)]),
-    ),
-    events,
-  });
+  const queue: Runner = await whenThere(report, () =>
+    run({
+      connectionString: queueUrl,
+      concurrency: 2,
+      noHandleSignals: true,
+      crontab: [
+        "17 * * * * purge ?jobKey=purge",
+        "41 * * * * look ?jobKey=look",
+        "*/10 * * * * nights ?jobKey=nights",
+        "53 * * * * carries ?jobKey=carries",
+        // every day that all is there, every week that it opens, every month every byte
+        '23 4 * * * checks ?id=daily {depth:"objects"}',
+        '23 5 * * 6 checks ?id=weekly {depth:"trees"}',
+        '23 6 1 * * checks ?id=monthly {depth:"bytes"}',
+        // the last word of a day counts
+        "37 5,11,17,22 * * * usage ?jobKey=usage",
+        // by day, when few backups run
+        "29 8-17 * * * drills ?jobKey=drills",
+        "7 * * * * housekeeping ?jobKey=housekeeping",
+      ].join("\n"),
+      taskList: Object.fromEntries(
+        (Object.keys(JOBS) as JobName[]).map((name) => [name, taskOf(handlers, name)]),
+      ),
+      events,
+    }),
+  );
   queue.promise.catch(report);
-  const utils = await makeWorkerUtils({ connectionString: queueUrl });
+  const utils = await whenThere(report, () => makeWorkerUtils({ connectionString: queueUrl }));
   const beat = async () => {
     await services.lentKeys.beat();
     await keepQueue(services, utils);
@@ -148,6 +152,19 @@ export async function startRunner(
       await utils.release();
     },
   };
+}
+
+/** Does what cannot be done while the database is away as soon as it is there. */
+async function whenThere<T>(report: (error: unknown) => void, work: () => Promise<T>): Promise<T> {
+  for (;;) {
+    try {
+      return await work();
+    } catch (error) {
+      if (!isDatabaseAway(error)) throw error;
+      report(error);
+      await pause(TICK_MS);
+    }
+  }
 }
 
 /** A job of the queue: what it is told is parsed. */

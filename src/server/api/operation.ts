@@ -5,7 +5,6 @@ import type { Scope, Tx } from "@/db/scope";
 import type { ApiToken } from "@/db/sessions";
 import type { Services } from "../services";
 import { record, type Who } from "../who";
-import type { PagedList } from "./paging";
 
 /** Who may call an operation: anybody, anybody signed in, or whoever has the right to such an action. */
 export type Caller = "anyone" | "person" | Action;
@@ -39,6 +38,12 @@ export interface OperationInput<P, Q, B> {
   readonly params: Out<P>;
   readonly query: Out<Q>;
   readonly body: Out<B>;
+}
+
+/** A list in an answer that is given in pages: its name, and what tells its rows apart (`id` without). */
+export interface PagedList {
+  readonly of: string;
+  readonly key?: string;
 }
 
 /** One operation of the API: from here come routing, checking, the OpenAPI document and the tests of tenancy. */

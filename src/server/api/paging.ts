@@ -1,7 +1,7 @@
 import { z } from "zod";
 import { cursorAfter, keyOfCursor } from "@/db/cursor";
 import { invalid } from "../problem";
-import type { AnyOperation } from "./operation";
+import type { AnyOperation, PagedList } from "./operation";
 
 /** Lists page alike: `limit` and an opaque `cursor` in the request, `next` in the answer, null at the end. */
 
@@ -16,12 +16,6 @@ const pageQuery = {
   cursor: cursorText,
   limit: z.coerce.number().int().min(1).max(MOST).default(MOST),
 };
-
-/** Of a list in an answer: its name, and what tells its rows apart (`id` without). */
-export interface PagedList {
-  readonly of: string;
-  readonly key?: string;
-}
 
 /** An operation whose list is read as a whole, given in pages. */
 export function inPages(one: AnyOperation): AnyOperation {
