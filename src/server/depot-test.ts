@@ -52,14 +52,14 @@ export async function testFolder(
         throw new CodedError("depot.not-reached", `nothing is mounted at ${path}`);
       if (found.dev === (await stat("/")).dev) {
         warnings.push(
-          "This folder is on the system volume: when it fills, the machine stops. A disk of its own is safer.",
+          "This folder is on the system volume. If it fills up, the machine stops. Use a separate disk.",
         );
       }
       return null;
     },
   ];
   const mayWrite: Step = [
-    "Be allowed to write",
+    "Check write permission",
     async () => {
       await access(path, constants.R_OK | constants.W_OK | constants.X_OK).catch(() => {
         throw new CodedError("depot.not-reached", `the console's account may not write in ${path}`);
@@ -82,7 +82,7 @@ export async function testBucket(place: Place, depotId: string | null): Promise<
   const warnings: string[] = [];
   let overwrites = false;
   const conditional: ProbeStep = (name) => [
-    "Refuse to overwrite the probe",
+    "Check that overwriting is refused",
     async () => {
       const kept = await place.put(name, [Buffer.from("another probe")]).then(
         () => false,
@@ -98,7 +98,7 @@ export async function testBucket(place: Place, depotId: string | null): Promise<
     },
   ];
   const lock: Step = [
-    "Ask for object lock",
+    "Check object lock",
     async () => {
       const { state, said } = await place.lockSupport!();
       if (state === "available") return "available";
@@ -123,7 +123,7 @@ const NOBODYS = new Set(["lost+found", "System Volume Information", "$RECYCLE.BI
 
 /** A depot does not move in where other things lie: more likely that is the wrong folder. */
 const alone = (path: string): Step => [
-  "See that nothing else lies there",
+  "Check that the folder is empty",
   async () => {
     const other = (await readdir(path)).find((name) => !name.startsWith(".") && !NOBODYS.has(name));
     if (other === undefined) return null;
@@ -152,7 +152,7 @@ export async function readDescription(place: Place): Promise<z.infer<typeof desc
 
 /** Whether a place is this depot, or (without an id) none yet. */
 const recognise = (place: Place, depotId: string | null): Step => [
-  "Recognise what is in it",
+  "Identify the depot",
   async () => {
     const described = await readDescription(place);
     if (!described) {
@@ -189,7 +189,7 @@ function probe(place: Place, ...further: ProbeStep[]): Step[] {
       }),
     ],
     [
-      "Read it back",
+      "Read the probe",
       orRemove(async () => {
         const read = await place.read(name, 0, content.length);
         if (!read.equals(content))
@@ -202,14 +202,14 @@ function probe(place: Place, ...further: ProbeStep[]): Step[] {
       return [step, orRemove(work)];
     }),
     [
-      "Find it in the list",
+      "List the probe",
       orRemove(async () => {
         for await (const found of place.list("probes/")) if (found === name) return null;
         throw new CodedError("depot.not-reached", "the probe is not in the list");
       }),
     ],
     [
-      "Delete it",
+      "Delete the probe",
       async () => {
         await place.remove(name);
         return null;

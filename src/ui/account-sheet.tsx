@@ -79,7 +79,7 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
                       deed={() => callApi("DELETE", `/account/sessions/${session.id}`)}
                       done="Session ended."
                     >
-                      End it
+                      End session
                     </DeedButton>
                   )}
                 </li>
@@ -342,7 +342,7 @@ function Tokens({
               </span>
             </span>
             <DeedButton deed={() => callApi("DELETE", `/account/tokens/${token.id}`)} done="Token revoked.">
-              End it
+              Revoke
             </DeedButton>
           </li>
         ))}

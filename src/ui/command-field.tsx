@@ -83,7 +83,7 @@ export function CommandField({ base, view, views }: { base: string; view: string
         className="btn btn-plain text-soft h-[30px] min-h-[30px] w-[190px] justify-between font-normal max-[1100px]:w-[110px]"
         onClick={() => setOpen(true)}
       >
-        Find or run a command…
+        Find or run…
         <span className="text-[12.5px] max-[1100px]:hidden">Ctrl K</span>
       </button>
       {open && <CommandDialog base={base} view={view} views={views} close={() => setOpen(false)} />}

@@ -611,8 +611,8 @@ describe("a bucket of a server that nobody of us wrote", () => {
       }>("POST", "/depots/test", where);
       expect(test.ok).toBe(true);
       const said = Object.fromEntries(test.steps.map(({ step, message }) => [step, message]));
-      expect(said["Refuse to overwrite the probe"]).toBe("not supported by this server");
-      expect(said["Ask for object lock"]).toMatch(/^not available: /);
+      expect(said["Check that overwriting is refused"]).toBe("not supported by this server");
+      expect(said["Check object lock"]).toMatch(/^not available: /);
       expect(test.warnings).toHaveLength(2);
       const direct = await console_.call<{ errors: { field: string }[] }>("POST", "/depots", {
         ...body,

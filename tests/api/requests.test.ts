@@ -193,7 +193,7 @@ describe("a depot is tried step by step", () => {
       { path: "/proc" },
     );
     expect(test.ok).toBe(false);
-    expect(["Be allowed to write", "Write a probe"]).toContain(test.steps.find((step) => !step.ok)!.step);
+    expect(["Check write permission", "Write a probe"]).toContain(test.steps.find((step) => !step.ok)!.step);
     const problem = await refused("POST", "/depots", { name: "Proc", path: "/proc", region: "r" });
     expect(problem.errors[0]).toMatchObject({ field: "path" });
     expect(problem.errors[0]!.message).toMatch(/It cannot serve as a depot/);

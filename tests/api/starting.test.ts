@@ -61,7 +61,7 @@ describe("the program that keeps the others running", () => {
     const [home, port] = [freshHome(), await freePort()];
     const first = start(home, port);
     // well into it
-    await until(async () => first.output().split("\n").length > 3, "it does not seed", 90_000);
+    await until(async () => first.output().includes("Demo: day 1 of"), "it does not seed", 90_000);
     first.child.kill("SIGINT");
     expect(await first.ended).toBe(0);
     expect(first.output()).not.toMatch(/Error| {4}at /);

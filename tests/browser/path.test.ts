@@ -151,7 +151,7 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "does not exist");
     await type(browser, "Folder on the console's machine", depotPath);
     await press(browser, "Test");
-    await seeText(browser, "Find it in the list");
+    await seeText(browser, "List the probe");
     await seeText(browser, "This folder is on the system volume");
     await press(browser, "Add depot");
     await seeText(browser, "Not granted to any client yet");

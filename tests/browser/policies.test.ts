@@ -56,7 +56,7 @@ describe("a policy", () => {
   it("shows what follows while one types, and takes effect on the next run", async () => {
     expect((await backUp(console_, machine.sourceId)).figures).toMatchObject({ files: 5 });
     await open(`/c/${client.slug}/policies`);
-    await seeText(browser, "All copies lie in");
+    await seeText(browser, "All copies are in");
     await openClause("When");
     await type(browser, "At, by the clock of Europe/London", "22:45");
     await seeText(browser, "22:45; no recovery point older than 26 hours");
@@ -88,7 +88,7 @@ describe("a policy", () => {
 
   it("lets advice be set aside with a reason, which the trail keeps", async () => {
     await open(`/c/${client.slug}/policies`);
-    const advice = await seeText(browser, "All copies lie in");
+    const advice = await seeText(browser, "All copies are in");
     await (
       await advice.findElement(By.xpath(".//button[contains(., 'Set aside')] | ./following-sibling::button"))
     ).click();

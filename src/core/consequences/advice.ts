@@ -126,7 +126,7 @@ function* onWhere({ clauses, client, depots, space, spaceNow }: AdviceInput): Ge
   if (further.length === 0)
     yield {
       key: "one-place",
-      text: `All copies lie in ${first.name}: one fire, one theft, and there is none. Name a second place.`,
+      text: `All copies are in ${first.name}. A fire or theft there would destroy them all. Add a second depot.`,
     };
   else if (further.every((depot) => depot.house === first.house))
     yield {
@@ -137,7 +137,7 @@ function* onWhere({ clauses, client, depots, space, spaceNow }: AdviceInput): Ge
     if (depot.onSystemVolume)
       yield {
         key: "system-volume",
-        text: `${depot.name} lies on the console's system volume: when it fills, the machine stops. A disk of its own is safer.`,
+        text: `${depot.name} is on the console's system volume. If it fills up, the machine stops. Use a separate disk.`,
       };
   for (const depot of named)
     if (client && depot.region !== client.region)

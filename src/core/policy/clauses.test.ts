@@ -84,7 +84,7 @@ describe("clauses as they are read", () => {
   it("says every clause as a sentence", () => {
     const names = ["what", "when", "howLong", "conduct", "notices"] as const;
     expect(names.map((name) => clauseSentence(name, clauses))).toEqual([
-      "Everything in /home, without *.mp4 and without system rubbish",
+      "Everything in /home, without *.mp4 and without system files",
       "Every day at 21:30; no recovery point older than 24 hours",
       "30 days",
       "Compressed fast; as fast as the link allows; a failed run is tried again 2 times, 10 minutes apart; a drill every 30 days",

@@ -122,7 +122,7 @@ export function selectionSentence(selection: FileSelection): string {
     .join(", ");
   const only = selection.include.length ? `, only ${selection.include.join(", ")}` : "";
   const without = selection.exclude.length ? `, without ${selection.exclude.join(", ")}` : "";
-  const rubbish = selection.rubbish ? " and without system rubbish" : "";
+  const rubbish = selection.rubbish ? " and without system files" : "";
   const largest = selection.largestBytes ? `, no file over ${formatBytes(selection.largestBytes)}` : "";
   const recent = selection.changedWithinDays
     ? `, only what changed within ${counted(selection.changedWithinDays, "day")}`
