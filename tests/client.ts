@@ -108,6 +108,47 @@ export async function enrolMachine(
   return { machineId: source.machineId, sourceId: source.id, root, state: join(state, "s") };
 }
 
+/** Changes clauses of a client's policy. */
+export async function setClauses(
+  console: TestConsole,
+  client: TestClient,
+  clauses: object,
+  more: object = {},
+): Promise<void> {
+  const { policy } = await console.ok<{ policy: { revision: number; clauses: object } }>(
+    "GET",
+    `/policies/${client.policyId}`,
+  );
+  await console.ok("PUT", `/policies/${client.policyId}`, {
+    name: "Everything",
+    revision: policy.revision,
+    clauses: { ...policy.clauses, ...clauses },
+    ...more,
+  });
+}
+
+/** The bucket of the stand-in as a depot that a client is granted. Returns its id. */
+export async function addBucket(
+  console: TestConsole,
+  client: TestClient,
+  endpoint: string,
+  more: { readonly name: string; readonly prefix?: string },
+  grant: object = {},
+): Promise<string> {
+  const { depot } = await console.ok<{ depot: { id: string } }>("POST", "/depots", {
+    kind: "s3",
+    region: "north harbour",
+    endpoint,
+    bucketRegion: "north-harbour",
+    bucket: "keep",
+    accessKeyId: "deep-keep",
+    secretAccessKey: "harbour",
+    ...more,
+  });
+  await console.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9, ...grant });
+  return depot.id;
+}
+
 /** Backs a source up and waits for the end. */
 export async function backUp(console: TestConsole, sourceId: string, ms?: number) {
   const { run } = await console.ok<{ run: { id: string } }>("POST", `/sources/${sourceId}/runs`);

@@ -1,4 +1,5 @@
 import type { BucketPlace } from "@/core/bucket";
+import type { RefusedLockFacts } from "@/core/protection/causes";
 import { lockInTx } from "./advisory-locks";
 import { all, allPlanned, change, one, type Tx } from "./scope";
 
@@ -71,16 +72,6 @@ export const insertDepot = (tx: Tx, depot: Omit<Depot, "atOnce">, now: Date) =>
 export const setDirect = (tx: Tx, id: string, direct: string | null) =>
   change(tx, "update depots set direct = $2 where id = $1", [id, direct]);
 
-/** A lock that a depot did not extend. */
-export interface RefusedLock {
-  readonly depotId: string;
-  readonly depotName: string;
-  readonly clientId: string;
-  readonly clientName: string;
-  /** What the depot said. */
-  readonly error: string;
-  readonly since: Date;
-}
 export const noteLockRefused = (tx: Tx, depotId: string, clientId: string, error: string, now: Date) =>
   change(
     tx,
@@ -94,7 +85,7 @@ export const clearLockRefused = (tx: Tx, depotId: string, clientId: string) =>
     [depotId, clientId],
   );
 export const refusedLocks = (tx: Tx, clientId: string | null) =>
-  all<RefusedLock>(
+  all<RefusedLockFacts>(
     tx,
     `select g.depot_id as "depotId", d.name as "depotName", g.client_id as "clientId", c.name as "clientName", g.lock_refused as error,
        g.lock_refused_at as since

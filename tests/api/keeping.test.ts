@@ -15,7 +15,16 @@ import { growLocks } from "@/runs/locks";
 import { purgeAll } from "@/runs/purge";
 import { applyRetention } from "@/runs/retention";
 import { S3Server } from "@/standins/s3/server";
-import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
+import {
+  addBucket,
+  backUp,
+  enrolMachine,
+  makeClient,
+  restore,
+  setClauses,
+  type TestClient,
+  type TestMachine,
+} from "../client";
 import { freshFolder } from "../depot";
 import { startForeignBucket } from "../foreign-bucket";
 import { describeTree } from "../same-tree";
@@ -456,18 +465,7 @@ describe("a purge beside other work", () => {
   });
 });
 
-/** Lets a client's policy write to a depot. */
-async function writeTo(client: TestClient, depotId: string): Promise<void> {
-  const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
-    "GET",
-    `/policies/${client.policyId}`,
-  );
-  await console_.ok("PUT", `/policies/${client.policyId}`, {
-    name: "Everything",
-    revision: policy.revision,
-    clauses: { ...policy.clauses, where: { depotId } },
-  });
-}
+const writeTo = (client: TestClient, depotId: string) => setClauses(console_, client, { where: { depotId } });
 
 describe("a bucket as a depot", () => {
   let server: S3Server;
@@ -652,19 +650,14 @@ describe("a bucket of a server that nobody of us wrote", () => {
     const endpoint = await server.listen();
     try {
       const { client, machine } = await kept("Breakwater");
-      const { depot } = await console_.ok<{ depot: { id: string } }>("POST", "/depots", {
-        name: "Breakwater bucket",
-        kind: "s3",
-        region: "north harbour",
+      const depotId = await addBucket(
+        console_,
+        client,
         endpoint,
-        bucketRegion: "north-harbour",
-        bucket: "keep",
-        accessKeyId: "deep-keep",
-        secretAccessKey: "harbour",
-      });
-      const grant = `/depots/${depot.id}/grants/${client.id}`;
-      await console_.ok("PUT", grant, { quotaBytes: 1e9, lockDays: 3 });
-      await writeTo(client, depot.id);
+        { name: "Breakwater bucket" },
+        { lockDays: 3 },
+      );
+      await writeTo(client, depotId);
       writeFileSync(join(machine.root, "data/letter"), "locked");
       expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
       options.lock = "off";
@@ -686,7 +679,7 @@ describe("a bucket of a server that nobody of us wrote", () => {
             "/watch",
           )
         ).causes.filter((cause) => cause.kind === "lock-refused");
-      await expect(growLocks(console_.services, depot.id, client.id)).rejects.toMatchObject({
+      await expect(growLocks(console_.services, depotId, client.id)).rejects.toMatchObject({
         code: "depot.lock-refused",
       });
       expect(await told()).toMatchObject([
@@ -696,7 +689,7 @@ describe("a bucket of a server that nobody of us wrote", () => {
         },
       ]);
       options.lock = "on";
-      expect(await growLocks(console_.services, depot.id, client.id)).toBeGreaterThan(0);
+      expect(await growLocks(console_.services, depotId, client.id)).toBeGreaterThan(0);
       expect(await told()).toEqual([]);
     } finally {
       await server.close();
@@ -782,27 +775,11 @@ describe("adopting a depot", () => {
     const bucket = new S3Server();
     const endpoint = await bucket.listen();
     const { client, machine } = await kept("Harrowmere Chandlers");
-    const { depot } = await console_.ok<{ depot: { id: string } }>("POST", "/depots", {
-      kind: "s3",
+    const bucketId = await addBucket(console_, client, endpoint, {
       name: "Chandlers bucket",
-      region: "north harbour",
-      endpoint,
-      bucketRegion: "north-harbour",
-      bucket: "keep",
       prefix: "deep/",
-      accessKeyId: "deep-keep",
-      secretAccessKey: "harbour",
     });
-    await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9 });
-    const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
-      "GET",
-      `/policies/${client.policyId}`,
-    );
-    await console_.ok("PUT", `/policies/${client.policyId}`, {
-      name: "Everything",
-      revision: policy.revision,
-      clauses: { ...policy.clauses, where: { depotId: client.depotId, beside: [depot.id] } },
-    });
+    await setClauses(console_, client, { where: { depotId: client.depotId, beside: [bucketId] } });
     writeFileSync(join(machine.root, "data/ledger"), randomBytes(2_000_000));
     expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
     const secret = join(freshFolder("secret"), "secret");

@@ -6,7 +6,15 @@ import { machineById } from "@/db/machines";
 import { all } from "@/db/scope";
 import { nextJob } from "@/runs/agent-desk";
 import { takePack } from "@/runs/storing";
-import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
+import {
+  backUp,
+  enrolMachine,
+  makeClient,
+  restore,
+  setClauses,
+  type TestClient,
+  type TestMachine,
+} from "../client";
 import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";
 
@@ -39,15 +47,7 @@ describe("what a machine merely claims to have stored", () => {
       region: "north harbour",
     });
     await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9 });
-    const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
-      "GET",
-      `/policies/${client.policyId}`,
-    );
-    await console_.ok("PUT", `/policies/${client.policyId}`, {
-      name: "Everything",
-      revision: policy.revision,
-      clauses: { ...policy.clauses, where: { depotId: depot.id } },
-    });
+    await setClauses(console_, client, { where: { depotId: depot.id } });
     // the rogue is first: one pack of noise that claims to hold all of it
     await console_.ok("POST", `/sources/${rogue.sourceId}/runs`);
     const machine = (await console_.services.db.withScope({ role: "system" }, (tx) =>

@@ -6,7 +6,15 @@ import pg from "pg";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/scope";
 import { S3Server } from "@/standins/s3/server";
-import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import {
+  addBucket,
+  backUp,
+  enrolMachine,
+  makeClient,
+  setClauses,
+  type TestClient,
+  type TestMachine,
+} from "../client";
 import { TestConsole, until } from "../test-console";
 
 /** What the programs of a console do while the database is away, and what a killed runner leaves in the queue. */
@@ -104,26 +112,8 @@ describe("what a killed runner leaves in the queue", () => {
     const bucket = new S3Server();
     const endpoint = await bucket.listen();
     try {
-      const { depot } = await console_.ok<{ depot: { id: string } }>("POST", "/depots", {
-        name: "Skerry bucket",
-        kind: "s3",
-        region: "north harbour",
-        endpoint,
-        bucketRegion: "north-harbour",
-        bucket: "keep",
-        accessKeyId: "deep-keep",
-        secretAccessKey: "harbour",
-      });
-      await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 1e9 });
-      const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
-        "GET",
-        `/policies/${client.policyId}`,
-      );
-      await console_.ok("PUT", `/policies/${client.policyId}`, {
-        name: "Everything",
-        revision: policy.revision,
-        clauses: { ...policy.clauses, where: { depotId: depot.id } },
-      });
+      const depotId = await addBucket(console_, client, endpoint, { name: "Skerry bucket" });
+      await setClauses(console_, client, { where: { depotId } });
       for (let i = 0; i < 12; i += 1) {
         writeFileSync(join(machine.root, `data/more-${i}`), randomBytes(300_000));
         expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
@@ -135,7 +125,7 @@ describe("what a killed runner leaves in the queue", () => {
       const readPacks = () =>
         bucket.seen.filter((line) => line.startsWith("GET") && line.includes("/packs/"));
       const begun = readPacks().length;
-      await console_.ok("POST", `/depots/${depot.id}/grants/${client.id}/checks`, { depth: "bytes" });
+      await console_.ok("POST", `/depots/${depotId}/grants/${client.id}/checks`, { depth: "bytes" });
       const verified = async () =>
         (
           await system<{ verified: { to: string } | null }>(

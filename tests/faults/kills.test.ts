@@ -7,7 +7,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { enqueue, type JobName, type JobPayload } from "@/db/queue";
 import { all } from "@/db/scope";
 import { purgeAll } from "@/runs/purge";
-import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { enrolMachine, makeClient, setClauses, type TestClient, type TestMachine } from "../client";
 import { freshFolder } from "../depot";
 import { keyOfSheet, readDepot } from "../second-reader";
 import { type EndedRun, kill, TestConsole, until } from "../test-console";
@@ -38,20 +38,12 @@ beforeAll(async () => {
   });
   further = { id: depot.id, path };
   await console_.ok("PUT", `/depots/${depot.id}/grants/${client.id}`, { quotaBytes: 4 * 1024 ** 3 });
-  const { policy } = await console_.ok<{ policy: { revision: number; clauses: object } }>(
-    "GET",
-    `/policies/${client.policyId}`,
+  await setClauses(
+    console_,
+    client,
+    { howLong: { kind: "last", count: 3 }, where: { depotId: client.depotId, carryTo: [depot.id] } },
+    { reason: "they want three" },
   );
-  await console_.ok("PUT", `/policies/${client.policyId}`, {
-    name: "Everything",
-    revision: policy.revision,
-    reason: "they want three",
-    clauses: {
-      ...policy.clauses,
-      howLong: { kind: "last", count: 3 },
-      where: { depotId: client.depotId, carryTo: [depot.id] },
-    },
-  });
   // a shorter time waits for a second person
   const second = await console_.addPerson({
     email: "tobias@lanternfold.example",
