@@ -67,8 +67,8 @@ export function GroupRuleFields({
         </p>
       )}
       <p className="text-soft">
-        A source that nobody looks after comes to the first policy whose rule fits, when it appears or when
-        the rule is saved. With all of it empty, people assign sources.
+        A source without a policy is assigned to the first policy whose rule matches, when the source appears
+        or the rule is saved. If the rule is empty, sources are assigned by hand.
       </p>
     </>
   );

@@ -218,9 +218,7 @@ function Certificate({
         <dt>Key</dt>
         <dd className="font-mono text-[12.5px]">{text("fingerprint")}</dd>
       </dl>
-      <p className="text-soft">
-        A sheet on paper still opens what lies in the depots; have it destroyed too.
-      </p>
+      <p className="text-soft">A printed sheet still opens the data in the depots. Have it destroyed too.</p>
       <div>
         <a className="btn btn-plain" href={`/api/v1/clients/${clientId}/key/certificate`} download>
           Save the certificate

@@ -109,7 +109,7 @@ export function Load({
           </div>
           <p className="text-soft pb-[6px] text-[13px]">
             {depot.atOnce === null
-              ? `Nobody set how many runs it takes at once; more than ${USUAL_AT_ONCE} count as a collision.`
+              ? `No limit is set for its concurrent runs; more than ${USUAL_AT_ONCE} count as a collision.`
               : `It takes ${counted(depot.atOnce, "run")} at once; more wait for their turn.`}{" "}
             Times by the clock of {zone}.
           </p>
@@ -200,7 +200,7 @@ export function Load({
               ))}
             </ul>
             <p className="text-soft mt-1 text-[13px]">
-              They count from run to run, lie in a window, or have their schedule from a wider level.
+              They depend on the previous run, are inside a window, or inherit their schedule.
             </p>
           </>
         )}

@@ -65,7 +65,7 @@ export function TryOut({
           </p>
           {tried.missing.length > 0 && (
             <p className="text-soft">
-              {tried.missing.join(", ")} is not in that point, so what lies there is not known yet.
+              {tried.missing.join(", ")} is not in that point, so its contents are not known yet.
             </p>
           )}
           {tried.largestLeft.length > 0 && (

@@ -103,7 +103,7 @@ export function WhenFields({
         <TextField
           label="Stop after hours (empty: never)"
           error={errorOf("when.stopAfterHours")}
-          help="Finished or not, a run stops then; what it stored is used, and the next one goes on from there."
+          help="The run stops at this time, finished or not. The next run uses what it stored."
           inputMode="decimal"
           value={draft.stopAfter}
           onChange={(event) => set({ stopAfter: event.target.value })}
@@ -115,7 +115,7 @@ export function WhenFields({
         >
           <option value="at-once">is made up for when it is back</option>
           <option value="next">is missed; the next one follows</option>
-          <option value="note">is only noted, nobody is told</option>
+          <option value="note">is recorded only, without a notice</option>
         </SelectField>
         <TextField
           label="Spread over minutes (empty: together)"
@@ -279,7 +279,7 @@ function ScheduleFields({
             checked={draft.full}
             onChange={(event) => set({ full: event.target.checked })}
           />
-          Read everything anew
+          Read all data again
         </label>
         <TakeAway what="this schedule" onClick={takeAway} />
         {!error && <span className="text-soft text-[13px]">{sentenceOf(draft)}</span>}

@@ -119,7 +119,7 @@ export function WhereFields({
       )}
       <p className="text-soft">
         {further
-          ? "One that fails hinders no other: the run goes on, and it is caught up afterwards. A restore reads the nearest whole place and falls back to the next; a check mends one from another."
+          ? "A failed depot does not affect the others: the run continues, and the depot is caught up afterwards. A restore reads the nearest whole place and falls back to the next; a check mends one from another."
           : "One place only: one fire takes all of it. Grant the client a second depot to keep the points in two."}
       </p>
     </div>

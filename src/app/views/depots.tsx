@@ -100,7 +100,7 @@ function DamageFound({ client, summary, zone }: { client: string; summary: Damag
       </ul>
       <p className="text-[13px]">
         {reasons.map(({ text, times }) => (times > 1 ? `${text} (${times} times)` : text)).join("; ")}. The
-        next run of each source stores anew what it still has.
+        next run of each source stores the missing data again, where the source still has it.
       </p>
     </div>
   );

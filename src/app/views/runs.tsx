@@ -299,7 +299,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
         {run.request.pass === "full" && (
           <>
             <dt>Pass</dt>
-            <dd>full: everything is read anew</dd>
+            <dd>full: all data is read again</dd>
           </>
         )}
         {figuresOf(run, zone).map(([label, value]) => (
