@@ -115,7 +115,7 @@ export const viewingFor = async (
     tx,
     `select ${VIEWING}, k.user_name as "userName", pe.name as "personName", k.seen_at is null as first
      from viewing_keys k join viewings v on v.id = k.viewing_id join sources s on s.id = v.source_id join points p on p.id = v.point_id
-     join people pe on pe.id = k.person_id
+     join clients c on c.id = v.client_id join people pe on pe.id = k.person_id
      where v.id = $1 and k.user_name = $2 and k.secret_hash = $3 and v.ended_at is null and v.expires_at > $4
        and pe.closed_at is null and p.purged_at is null
        -- rights of now, not of when it was opened: the client's own people, and those of the provider who may look inside

@@ -454,7 +454,7 @@ describe("recovery points", () => {
     const sealed = sealPoint(keys, id, content);
     expect(openPoint(keys, sealed)).toEqual({ id, content: { ...content, root: Buffer.from(content.root) } });
     expect(sealed.includes("quill-lt-04")).toBe(false);
-    expect(() => openPoint(deriveStoreKeys(Buffer.alloc(32, 2)), sealed)).toThrow(/key does not fit/);
+    expect(() => openPoint(deriveStoreKeys(Buffer.alloc(32, 2)), sealed)).toThrow(/key does not match/);
   });
   it("say so when they come from a newer version", () => {
     const sealed = sealPoint(keys, randomBytes(16), content);

@@ -154,7 +154,7 @@ describe("a key without escrow", () => {
         [id],
       );
       expect(check!.outcome).toBe(expected);
-      if (expected === "failed") expect(check!.message).toContain("passphrase is needed");
+      if (expected === "failed") expect(check!.message).toContain("passphrase is required");
     }
   });
 

@@ -455,7 +455,7 @@ describe("from an enrolled machine to a restored file", () => {
     const told = statement.days.flatMap((day) => Object.values(day.outcomes)).reduce((a, b) => a + b, 0);
     expect(told).toBe(rows[0].runs);
     expect(statement.restores.length).toBeGreaterThan(3);
-    expect(statement.exceptions.map((one) => one.sentence).join()).toMatch(/quota is used up/);
+    expect(statement.exceptions.map((one) => one.sentence).join()).toMatch(/quota is exceeded/);
     const csv = await console_.call<string>("GET", `/clients/${client.id}/statement?format=csv`);
     expect(csv.headers.get("content-type")).toContain("text/csv");
     expect(csv.body).toContain("quill-lt-04 files,Main site,");

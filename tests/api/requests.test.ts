@@ -122,7 +122,7 @@ describe("bad input is told at its field, and nothing is half-written", () => {
     const { depotId, id } = client;
     const problem = await refused(method, path.replace("DEPOT", depotId).replace("CLIENT", id), body);
     expect(problem).toMatchObject({ status: 422, code: "request.invalid", errors: [{ field }] });
-    expect(problem.errors[0]!.message).toContain(`Nothing here reads “${field}”, and nothing was done.`);
+    expect(problem.errors[0]!.message).toContain(`Unknown field “${field}”. Nothing was changed.`);
     for (const kept of ["/depots", "/clients"])
       expect(JSON.stringify((await console_.call("GET", kept)).body)).not.toContain('"atOnce":7');
   });
@@ -506,7 +506,7 @@ describe("the API as such", () => {
     expect([...new Set(answers.map(({ status }) => status))]).toEqual([422, 429]);
     expect(answers.filter(({ status }) => status === 422)).toHaveLength(300);
     expect(answers.at(-1)!.body.detail).toMatch(
-      /^That is more than is answered in a minute\. Ask again in \d+ s\.$/,
+      /^Rate limit reached\. Try again in \d+ s\.$/,
     );
     // what costs little is still answered, and so is everybody else
     expect((await console_.call("GET", "/session", undefined, hasty)).status).not.toBe(429);

@@ -135,6 +135,7 @@ const bodyOf = (id: string): unknown => {
     testPlace: { path: freshPlace },
     addDepot: { name: "X", path: freshPlace, region: "r" },
     grantDepot: { quotaBytes: 5 },
+    changeDepotKeys: { accessKeyId: "a key", secretAccessKey: "a secret" },
     makePolicy: { clientId: theirs.id, name: "X", clauses },
     changePolicy: { name: "X", clauses, revision: 1 },
     setAside: { key: "x", until: "2030-01-01T00:00:00Z", note: "later" },
