@@ -94,7 +94,7 @@ export async function startRunner(
         "7 * * * * housekeeping ?jobKey=housekeeping",
       ].join("\n"),
       taskList: Object.fromEntries(
-        (Object.keys(JOBS) as JobName[]).map((name) => [name, taskOf(handlers, name)]),
+        (Object.keys(JOBS) as JobName[]).map((name) => [name, taskOf(services, handlers, name)]),
       ),
       events,
     }),
@@ -169,9 +169,20 @@ async function whenThere<T>(report: (error: unknown) => void, work: () => Promis
 
 /** A job of the queue: what it is told is parsed. */
 const taskOf =
-  <Name extends JobName>(handlers: JobHandlers, name: Name): Task =>
-  (payload) =>
-    handlers[name](JOBS[name].parse(payload ?? {}) as JobPayload<Name>);
+  <Name extends JobName>(services: Services, handlers: JobHandlers, name: Name): Task =>
+  async (payload) => {
+    try {
+      await handlers[name](JOBS[name].parse(payload ?? {}) as JobPayload<Name>);
+    } catch (error) {
+      // the queue notes a failure in the database, and ends the process where it cannot
+      if (isDatabaseAway(error))
+        await whenThere(
+          () => {},
+          () => services.db.withScope({ role: "system" }, (tx) => tx.query("select 1")),
+        );
+      throw error;
+    }
+  };
 
 /** Work that is begun again and again, never twice at a time, and not at once where it failed. */
 function oneAtATime(work: () => Promise<void>, report: (error: unknown) => void) {

@@ -505,9 +505,7 @@ describe("the API as such", () => {
     for (let i = 0; i < 16; i += 1) answers.push(...(await Promise.all(Array.from({ length: 20 }, asked))));
     expect([...new Set(answers.map(({ status }) => status))]).toEqual([422, 429]);
     expect(answers.filter(({ status }) => status === 422)).toHaveLength(300);
-    expect(answers.at(-1)!.body.detail).toMatch(
-      /^Rate limit reached\. Try again in \d+ s\.$/,
-    );
+    expect(answers.at(-1)!.body.detail).toMatch(/^Rate limit reached\. Try again in \d+ s\.$/);
     // what costs little is still answered, and so is everybody else
     expect((await console_.call("GET", "/session", undefined, hasty)).status).not.toBe(429);
     expect((await console_.call("POST", "/restores/weight", {})).status).toBe(422);
