@@ -233,6 +233,7 @@ export async function makePoint(
   if (reporter.commandCautions > 0) telling ??= "command.failed";
   await reporter.flush();
   await link.putPoint(job.runId, {
+    attempt: job.attempt,
     pointId: pointId.toString("hex"),
     object: object.toString("base64"),
     root: Buffer.from(tree).toString("hex"),

@@ -122,6 +122,7 @@ export async function restore(
   );
   await reporter.flush();
   await link.end(job.runId, {
+    attempt: job.attempt,
     outcome: cautions > 0 ? "caution" : "clean",
     code,
     message: null,

@@ -61,6 +61,7 @@ export async function endReported(
     const { items, bytes } = reporter.progress;
     if (reporter.stopped) {
       await link.end(job.runId, {
+        attempt: job.attempt,
         outcome: "stopped",
         code: reporter.why === "window" ? "run.window-over" : "run.stopped",
         message:
@@ -75,7 +76,7 @@ export async function endReported(
     const message = (error as Error).message ?? String(error);
     if (code === "run.agent-error") console.error(error);
     await link
-      .end(job.runId, { outcome: "failed", code, message, figures: { items, bytes } })
+      .end(job.runId, { attempt: job.attempt, outcome: "failed", code, message, figures: { items, bytes } })
       .catch((lost) => {
         if (!(lost instanceof Superseded)) throw lost;
       });

@@ -297,6 +297,15 @@ export async function runOf(tx: Tx, executor: Executor, runId: string): Promise<
   return run;
 }
 
+/**
+ * Refuses what an earlier attempt of a run still sends: what it was told is known may have been purged since the attempt
+ * that took over began. Throws `request.conflict`.
+ */
+export function ofThisAttempt(run: Run, attempt: number): void {
+  if (run.attempt !== attempt)
+    throw new Problem("request.conflict", "This run was taken up by another attempt.");
+}
+
 export async function heartbeat(
   services: Services,
   executor: Executor,
@@ -307,8 +316,7 @@ export async function heartbeat(
   const { attempt, ...progress } = report;
   return services.db.withScope(machineScope(executor), async (tx) => {
     const run = await runOf(tx, executor, runId);
-    if (run.attempt !== attempt)
-      throw new Problem("request.conflict", "This run was taken up by another attempt.");
+    ofThisAttempt(run, attempt);
     // the console was gone for longer than the lease: the agent still works on it, so it is its run again
     if (run.state === "due")
       await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
@@ -379,6 +387,7 @@ export async function endByAgent(
     const run = await lockRun(tx, runId);
     if (!run || run.machineId !== executor.id) throw notFound();
     if (run.state === "ended") return;
+    ofThisAttempt(run, report.attempt);
     if (run.kind === "backup" && (report.outcome === "clean" || report.outcome === "caution")) {
       throw new Problem("request.invalid", "A backup ends well only with its recovery point.");
     }

@@ -293,6 +293,7 @@ export class DrillRuns {
       );
       await reporter.flush();
       await link.end(run.id, {
+        attempt: run.attempt,
         outcome: differing === 0 ? "clean" : "failed",
         code: differing === 0 ? null : "drill.differs",
         message: null,

@@ -22,7 +22,7 @@ import { packName, pointName } from "@/store/layout";
 import type { PackHolds } from "@/store/pack";
 import { fanOut, type Taken } from "@/store/places/fan-out";
 import { type Place, rangesOf } from "@/store/places/place";
-import { type Executor, machineScope, runOf } from "./agent-desk";
+import { type Executor, machineScope, ofThisAttempt, runOf } from "./agent-desk";
 import { askCarry } from "./carry-request";
 import { verifyClaims } from "./claims";
 import { finishRun } from "./ending";
@@ -275,6 +275,7 @@ export async function takePoint(
   const { run, targets } = await services.db.withScope(scope, async (tx) => {
     const run = await runById(tx, runId);
     if (!run || run.machineId !== executor.id) throw notFound();
+    if (run.state !== "ended") ofThisAttempt(run, report.attempt);
     const targets = run.state === "ended" ? [] : await targetsOf(tx, run);
     for (const target of targets) await announceObject(tx, pointOf(target, id), run.clientId, { runId }, now);
     return { run, targets };
@@ -305,6 +306,7 @@ export async function takePoint(
   await services.db.withScope(scope, async (tx) => {
     const locked = (await lockRun(tx, runId))!;
     if (locked.state === "ended") throw new Problem("request.conflict", "This run has ended.");
+    ofThisAttempt(locked, report.attempt);
     for (const { target, error } of failed) await leaveOut(tx, run, target, error, now);
     await insertPoint(tx, {
       id,

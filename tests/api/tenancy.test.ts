@@ -349,6 +349,7 @@ describe("each route of the agents", () => {
   const ids = new Uint8Array(32);
   const pack = "00".repeat(16);
   const point = {
+    attempt: 1,
     pointId: pack,
     object: "",
     root: "00".repeat(32),
@@ -375,7 +376,11 @@ describe("each route of the agents", () => {
     ["POST", `runs/${run}/known`, ids],
     ["PUT", `runs/${run}/packs/${pack}?chunks=1`, new Uint8Array(64)],
     ["POST", `runs/${run}/point`, json(point)],
-    ["POST", `runs/${run}/end`, json({ outcome: "failed", code: null, message: null, figures: {} })],
+    [
+      "POST",
+      `runs/${run}/end`,
+      json({ attempt: 1, outcome: "failed", code: null, message: null, figures: {} }),
+    ],
     ["POST", `runs/${run}/depots/${depot}/locate`, ids],
     ["GET", `runs/${run}/depots/${depot}/packs/${pack}`],
   ];

@@ -170,6 +170,7 @@ describe("what a machine reports", () => {
       { files: 1e30, folders: 0, links: 0, bytes: 0 },
     ]) {
       const answer = await call(`runs/${job.runId}/point`, {
+        attempt: 1,
         pointId: "0".repeat(32),
         object: "",
         root: "0".repeat(64),

@@ -128,8 +128,11 @@ export type BackupJob = z.infer<typeof backupJob>;
 export type RestoreJob = z.infer<typeof restoreJob>;
 export type Job = z.infer<typeof job>;
 
+/** Which attempt of a run reports: one that another attempt has taken over changes nothing any more. */
+const attempt = z.number().int().min(0).max(1_000_000);
+
 export const progressReport = z.object({
-  attempt: z.number().int().min(0).max(1_000_000),
+  attempt,
   items: count.optional(),
   bytes: count.optional(),
   totalItems: count.optional(),
@@ -183,6 +186,7 @@ export const logLines = z.object({
 export type LogReport = z.infer<typeof logLines>["lines"][number];
 
 export const pointReport = z.object({
+  attempt,
   pointId: hex(16),
   /** The sealed point object, base64. */
   object: z.string().max(200_000),
@@ -210,6 +214,7 @@ export const pointReport = z.object({
 export type PointReport = z.infer<typeof pointReport>;
 
 export const endReport = z.object({
+  attempt,
   outcome: z.enum(["clean", "caution", "failed", "stopped"]),
   code: z.string().nullable(),
   message: z.string().max(2000).nullable(),
