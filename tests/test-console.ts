@@ -87,6 +87,8 @@ export class TestConsole {
       DEEPKEEP_PORT: String(this.port),
       NODE_ENV: "production",
       NEXT_TELEMETRY_DISABLED: "1",
+      // an answer that does not fit its schema fails
+      DEEPKEEP_STRICT_ANSWERS: "1",
     };
   }
 

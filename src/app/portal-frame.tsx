@@ -2,9 +2,11 @@ import Link from "next/link";
 import type { ReactNode } from "react";
 import { mayDo } from "@/core/rights/rights";
 import { clientById } from "@/db/clients";
+import { lookOf } from "@/db/looks";
 import type { Person } from "@/db/people";
 import { IDLE_MINUTES } from "@/db/sessions";
 import { scopeOf } from "@/server/sign-in";
+import { ClientLogo } from "@/ui/client-logo";
 import { Sign } from "@/ui/mark";
 import { PersonMenu } from "@/ui/person-menu";
 import { IdleClose } from "@/ui/portal/idle-close";
@@ -14,16 +16,21 @@ import { theServices } from "./console";
 
 /** The frame of a client's people: one scope, few views, larger type. It closes by itself when nobody is there. */
 export async function PortalFrame({ person, children }: { person: Person; children: ReactNode }) {
-  const client = (await theServices().db.withScope(scopeOf(person), (tx) =>
-    clientById(tx, person.clientId!),
-  ))!;
+  const { client, look } = await theServices().db.withScope(scopeOf(person), async (tx) => ({
+    client: (await clientById(tx, person.clientId!))!,
+    look: await lookOf(tx, person.clientId!),
+  }));
   return (
     <div className="portal">
-      <header className="no-print bg-base-100 border-base-300 flex min-h-[52px] flex-wrap items-center gap-x-4 border-b px-4 max-[560px]:pt-2">
+      <header
+        className="no-print bg-base-100 border-base-300 flex min-h-[52px] flex-wrap items-center gap-x-4 border-b px-4 max-[560px]:pt-2"
+        style={look.colour ? { borderTop: `4px solid ${look.colour}` } : undefined}
+      >
         <Link href="/" className="flex items-center gap-2 font-bold whitespace-nowrap" aria-label="Deep Keep">
           <Sign />
           <span className="max-[720px]:hidden">Deep Keep</span>
         </Link>
+        {look.hasLogo && <ClientLogo src={`/api/v1/clients/${client.id}/logo`} name="" />}
         <span className="min-w-0 flex-1 truncate font-semibold">{client.name}</span>
         <nav className="flex items-center max-[560px]:order-last max-[560px]:w-full" aria-label="Views">
           {!person.factorMissing && <PortalLink href="/portal/restore">Get things back</PortalLink>}

@@ -239,6 +239,24 @@ export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
     `update runs set state = 'claimed', attempt = attempt + 1, started_at = $2, lease_until = $3 where id = $1 and state = 'due'`,
     [id, now, leaseUntil],
   );
+/**
+ * A run that was claimed for a machine of which nothing has been heard since: the answer that gave it may have been lost.
+ * It stays the same attempt.
+ */
+export const claimAgain = (
+  tx: Tx,
+  machineId: string,
+  kinds: readonly RunKind[],
+  now: Date,
+  leaseUntil: Date,
+): Promise<Run | null> =>
+  one<Run>(
+    tx,
+    `with again as (update runs set started_at = $3, lease_until = $4 where id = (
+       select id from runs where machine_id = $1 and kind = any($2) and state = 'claimed' limit 1 for update skip locked) returning id)
+     select ${RUN} from runs r where r.id = (select id from again)`,
+    [machineId, kinds, now, leaseUntil],
+  );
 export const setStopAt = (tx: Tx, id: string, stopAt: Date | null) =>
   change(tx, "update runs set stop_at = $2 where id = $1", [id, stopAt]);
 export const extendLease = (tx: Tx, id: string, leaseUntil: Date, progress: RunProgress) =>
@@ -281,8 +299,8 @@ export const returnRun = (tx: Tx, id: string) =>
 
 export interface RunRow extends Run {
   readonly sourceName: string;
-  /** The machine, or the connection that the runner reads through. */
-  readonly machineName: string;
+  /** The machine, or the connection that the runner reads through; null for what the runner does by itself. */
+  readonly machineName: string | null;
   readonly clientName: string;
   readonly clientSlug: string;
 }

@@ -53,3 +53,19 @@ export function coast(chance: Chance): Buffer {
     }
   return PNG.sync.write(png, { colorType: 2, inputHasAlpha: true });
 }
+
+/** A made-up logo, as a PNG with a see-through ground: a loaf with three cuts. */
+export function loaf(colour: string): Buffer {
+  const [width, height] = [300, 150];
+  const png = new PNG({ width, height });
+  const parts = [1, 3, 5].map((at) => Number.parseInt(colour.slice(at, at + 2), 16));
+  for (let y = 0; y < height; y += 1)
+    for (let x = 0; x < width; x += 1) {
+      const [across, up] = [(x - width / 2) / (width / 2 - 4), (height - 8 - y) / (height - 16)];
+      const inside = up >= 0 && Math.abs(across) ** 3 + up ** 2.2 < 1;
+      const cut =
+        [-0.45, 0, 0.45].some((at) => Math.abs(across - at - (up - 0.6) * 0.18) < 0.035) && up > 0.35;
+      png.data.set(inside && !cut ? [...parts, 255] : [0, 0, 0, 0], (y * width + x) * 4);
+    }
+  return PNG.sync.write(png);
+}

@@ -35,6 +35,7 @@ import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/secrets";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
+import { loaf } from "./picture";
 import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
 import {
   CLIENTS,
@@ -381,8 +382,15 @@ class Seeding {
         contactName,
         contactEmail,
         sites: world.sites,
+        contract: world.contract,
       },
     );
+    if (world.colour)
+      await this.call(
+        "setLook",
+        { clientId: client.id },
+        { colour: world.colour, logo: loaf(world.colour).toString("base64") },
+      );
     const depotId = depots.get(world.depot)!;
     await this.call(
       "grantDepot",

@@ -1,5 +1,6 @@
 import type { ProviderRole } from "@/core/rights/rights";
 import { rulesAt } from "@/core/schedule/rule";
+import type { Contract } from "@/core/usage/contract";
 
 /** The demo's world: made up, every name in it. Files are described by kind; `files.ts` writes them. */
 export type FileKind = "letters" | "ledger" | "photos" | "drawings" | "readings" | "recipes" | "scans";
@@ -52,6 +53,10 @@ export interface WorldClient {
     readonly howLong?: object;
     readonly exclude?: readonly string[];
   };
+  /** How many sources of each kind the client has bought. */
+  readonly contract: Contract;
+  /** The client's own colour; with it, a made-up logo. */
+  readonly colour?: string;
   /** What may run at once over its links, and how fast. */
   readonly limits?: object;
   readonly machines: readonly WorldMachine[];
@@ -122,6 +127,7 @@ export const CLIENTS: readonly WorldClient[] = [
     depot: "Harbour",
     beside: "Quay",
     quotaMiB: 2048,
+    contract: { files: 3 },
     policy: {
       name: "Clinics, every evening",
       schedules: nightly("21:30"),
@@ -153,6 +159,7 @@ export const CLIENTS: readonly WorldClient[] = [
         { hours: null, kibPerSecond: 512 },
       ],
     },
+    contract: { files: 4 },
     policy: {
       name: "Ships, thin links",
       schedules: nightly("03:15"),
@@ -175,6 +182,7 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["Museum quay"],
     depot: "Harbour",
     quotaMiB: 1024,
+    contract: { files: 2 },
     policy: {
       name: "Archive, nightly",
       schedules: [...nightly("02:14"), { rule: "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=2;BYMINUTE=14", pass: "full" }],
@@ -198,6 +206,8 @@ export const CLIENTS: readonly WorldClient[] = [
     },
     depot: "Harbour",
     quotaMiB: 512,
+    contract: { files: 4, mail: 4 },
+    colour: "#7a3b2e",
     policy: {
       name: "Laptops after closing",
       schedules: nightly("19:00"),
@@ -233,6 +243,7 @@ export const CLIENTS: readonly WorldClient[] = [
     depot: "Ostrel office",
     carryTo: "Quay",
     quotaMiB: 1024,
+    contract: { files: 5 },
     policy: {
       name: "Drawings, near first",
       schedules: [{ rule: "FREQ=HOURLY;INTERVAL=12" }],
@@ -250,6 +261,7 @@ export const CLIENTS: readonly WorldClient[] = [
     depot: "Harbour",
     quotaMiB: 1024,
     lockDays: 30,
+    contract: { files: 2 },
     policy: {
       name: "Dental, seven years",
       schedules: nightly("22:00"),
@@ -273,6 +285,7 @@ export const CLIENTS: readonly WorldClient[] = [
     },
     depot: "Quay",
     quotaMiB: 1024,
+    contract: { files: 2, mail: 6 },
     policy: {
       name: "Trust, every evening",
       schedules: nightly("20:45"),
@@ -303,6 +316,7 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["Hatchery"],
     depot: "South bucket",
     quotaMiB: 512,
+    contract: { files: 3 },
     policy: {
       name: "Hatchery, nightly",
       schedules: nightly("23:30"),

@@ -24,6 +24,7 @@ import { pointById } from "@/db/points";
 import { policyById } from "@/db/policies";
 import {
   appendLog,
+  claimAgain,
   claimRun,
   extendLease,
   linkSharing,
@@ -166,13 +167,17 @@ export async function nextJob(
   const now = services.now();
   return services.db.withScope(machineScope(executor), async (tx) => {
     if (executor.id) await markSeen(tx, executor.id, now);
-    const run = await nextClaimable(tx, executor.id, executor.clientId, kinds, now);
+    const leaseUntil = new Date(now.getTime() + LEASE_MS);
+    // an agent asks for work of a kind only while it has none: what was claimed for it has not reached it
+    const again = executor.id ? await claimAgain(tx, executor.id, kinds, now, leaseUntil) : null;
+    const run = again ?? (await nextClaimable(tx, executor.id, executor.clientId, kinds, now));
     if (!run) return null;
-    if (run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
+    if (!again && run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
     try {
       await tx.query("savepoint claim");
-      if ((await claimRun(tx, run.id, now, new Date(now.getTime() + LEASE_MS))) === 0) return null;
-      const job = await describeJob(services, tx, executor, { ...run, attempt: run.attempt + 1 }, now);
+      if (!again && (await claimRun(tx, run.id, now, leaseUntil)) === 0) return null;
+      const claimed = again ?? { ...run, attempt: run.attempt + 1 };
+      const job = await describeJob(services, tx, executor, claimed, now);
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return job;
     } catch (error) {

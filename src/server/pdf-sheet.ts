@@ -201,6 +201,22 @@ export class Sheet {
     return `${text.slice(0, low)}…`;
   }
 
+  /** A bar of a colour over the first page, and a logo above the text, at the right. Before anything else is written. */
+  letterhead(colour: string | null, logo: Buffer | null, words: string): void {
+    const { width } = this.doc.page;
+    if (colour) {
+      this.doc.markContent("Artifact", { type: "Layout" });
+      this.doc.rect(0, 0, width, 6).fill(colour);
+      this.doc.endMarkedContent();
+    }
+    const { y } = this.doc;
+    if (logo)
+      this.figure(words, () => {
+        this.doc.image(logo, width - MARGIN - 120, 12, { fit: [120, 32], align: "right", valign: "center" });
+      });
+    this.doc.y = y;
+  }
+
   /** Begins a section with its heading, and a bookmark to it. */
   begin(title: string, needs = 60, level: "H1" | "H2" = "H2"): void {
     this.room(needs);

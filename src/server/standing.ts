@@ -10,6 +10,7 @@ import { keptShare, lastNights, type NightCell, nightOf, nightsTable } from "@/c
 import { type ProtectionState, STATES } from "@/core/protection/state";
 import { damagedSources } from "@/db/checks";
 import { readProvider } from "@/db/clients";
+import { exceededContracts } from "@/db/contracts";
 import { fullGrants, listDepots, refusedLocks } from "@/db/depots";
 import { failedDrills } from "@/db/drills";
 import { readInNeed, sourcesInNeed } from "@/db/in-need";
@@ -65,6 +66,8 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       : await unsentSince(tx, filter.clientId ?? null, new Date(now.getTime() - UNSENT_DAYS * 24 * HOUR_MS));
   const zone = (await readProvider(tx))?.zone ?? "UTC";
   const locks = filter.siteId || filter.sourceId ? [] : await refusedLocks(tx, filter.clientId ?? null);
+  const contracts =
+    filter.siteId || filter.sourceId ? [] : await exceededContracts(tx, filter.clientId ?? null);
   const nights = lastNights(now, zone, NIGHTS);
   const read = await readInNeed(tx, filter, now, also, clientNames);
   // the database counts nights while what was read is taken apart
@@ -82,7 +85,7 @@ export async function computeStanding(tx: Tx, filter: StandingFilter, now: Date)
       .map((source) => source.id);
     return sourceIds.length ? { ...depot, sourceIds } : [];
   });
-  const causes = findCauses(sources, depots, now, { damages, unsent, drills, locks });
+  const causes = findCauses(sources, depots, now, { damages, unsent, drills, locks, contracts });
   const runs = await counting;
   const table = nightsTable(runs);
   const rows = [...clients.values()].map(({ clientId, clientName, clientSlug }) => {

@@ -1,5 +1,6 @@
 import type { Statement } from "@/core/statement/statement";
 import { type Client, clientById } from "@/db/clients";
+import { wholeLook } from "@/db/looks";
 import { openLink } from "@/db/statements";
 import { hashSecret } from "@/store/secrets";
 import type { Services } from "./services";
@@ -11,7 +12,12 @@ export async function statementOfLink(
   services: Services,
   who: Who,
   secret: string,
-): Promise<{ readonly client: Client; readonly statement: Statement; readonly until: Date } | null> {
+): Promise<{
+  readonly client: Client;
+  readonly statement: Statement;
+  readonly until: Date;
+  readonly look: { readonly colour: string | null; readonly logo: string | null };
+} | null> {
   const link = await services.db.withScope({ role: "system" }, async (tx) => {
     const opened = await openLink(tx, hashSecret(secret), who.at);
     if (!opened) return null;
@@ -29,8 +35,14 @@ export async function statementOfLink(
   if (!link) return null;
   // read as the client sees it: the database gives no more, whatever is asked here
   const { client, firstDay, lastDay, expiresAt } = link;
-  const statement = await services.db.withScope({ role: "client", clientId: client.id }, (tx) =>
-    clientStatement(tx, client, periodOf(client, firstDay, lastDay, who.at), who.at),
+  const { statement, colour, logo } = await services.db.withScope(
+    { role: "client", clientId: client.id },
+    async (tx) => ({
+      statement: await clientStatement(tx, client, periodOf(client, firstDay, lastDay, who.at), who.at),
+      ...(await wholeLook(tx, client.id)),
+    }),
   );
-  return { client, statement, until: expiresAt };
+  // who has the link has no session with which the logo could be asked for
+  const look = { colour, logo: logo && `data:image/png;base64,${logo.toString("base64")}` };
+  return { client, statement, until: expiresAt, look };
 }

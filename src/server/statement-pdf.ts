@@ -86,17 +86,26 @@ function bars(sheet: Sheet, statement: Statement): void {
 /** So many drills stand on paper one by one. */
 const DRILLS_MOST = 60;
 
+/** A client's own colour and logo (PNG). */
+export interface StatementLook {
+  readonly colour: string | null;
+  readonly logo: Buffer | null;
+}
+export const PLAIN_LOOK: StatementLook = { colour: null, logo: null };
+
 /** Makes the PDF of a statement. */
 export async function statementPdf(
   statement: Statement,
   provider: string,
   paper: Paper,
   now: Date,
+  look: StatementLook = PLAIN_LOOK,
 ): Promise<Buffer> {
   const { firstDay, lastDay, zone } = statement;
   const title = `Statement for ${statement.clientName}, ${firstDay} to ${lastDay}`;
   const sheet = new Sheet(paper, title, provider, now);
   const { doc } = sheet;
+  sheet.letterhead(look.colour, look.logo, `Logo of ${statement.clientName}`);
   sheet.begin(`Statement for ${statement.clientName}`, 0, "H1");
   sheet.use("plain", 10, SOFT);
   sheet.line(`${provider}, ${firstDay} to ${lastDay}, days of ${zone}`);

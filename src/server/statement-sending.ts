@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import type { Statement } from "@/core/statement/statement";
 import { type Client, readProvider } from "@/db/clients";
+import { wholeLook } from "@/db/looks";
 import { insertMessage } from "@/db/notices";
 import type { Tx } from "@/db/scope";
 import type { Paper } from "@/db/statements";
@@ -23,7 +24,7 @@ export async function sendStatement(
     now,
   );
   const provider = (await readProvider(tx))?.name ?? "";
-  const pdf = await statementPdf(statement, provider, paper, now);
+  const pdf = await statementPdf(statement, provider, paper, now, await wholeLook(tx, client.id));
   for (const recipient of recipients)
     await insertMessage(
       tx,

@@ -1,7 +1,9 @@
 import { DateTime } from "luxon";
 import { type DayUsed, everyDay } from "@/core/consequences/filling";
+import { compareContracts } from "@/core/usage/contract";
 import { composeUsage, type Usage } from "@/core/usage/usage";
 import { readProvider } from "@/db/clients";
+import { countsBetween, listContracts, noteCounts } from "@/db/contracts";
 import type { Tx } from "@/db/scope";
 import { notedDays, noteUsage, usageBetween, usedByDay } from "@/db/usage";
 import type { Services } from "./services";
@@ -11,9 +13,11 @@ const zoneOf = async (tx: Tx): Promise<string> => (await readProvider(tx))?.zone
 
 /** Writes down what every client uses now as today's usage. */
 export const noteTodaysUsage = (services: Services): Promise<number> =>
-  services.db.withScope({ role: "system" }, async (tx) =>
-    noteUsage(tx, DateTime.fromJSDate(services.now(), { zone: await zoneOf(tx) }).toISODate()!),
-  );
+  services.db.withScope({ role: "system" }, async (tx) => {
+    const today = DateTime.fromJSDate(services.now(), { zone: await zoneOf(tx) }).toISODate()!;
+    await noteCounts(tx, today);
+    return noteUsage(tx, today);
+  });
 
 /** The usage of a period, of one client or of all. Days are the provider's. Throws problems of the fields. */
 export async function usageOf(
@@ -28,7 +32,11 @@ export async function usageOf(
   const dayOf = (moment: Date) => DateTime.fromJSDate(moment, { zone }).toISODate()!;
   const [firstDay, lastDay] = [dayOf(period.from), dayOf(new Date(period.to.getTime() - 1))];
   const days = await usageBetween(tx, clientId, firstDay, lastDay);
-  return composeUsage(days, await notedDays(tx, firstDay, lastDay), firstDay, lastDay);
+  const contracts = compareContracts(
+    await countsBetween(tx, clientId, firstDay, lastDay),
+    await listContracts(tx, clientId),
+  );
+  return composeUsage(days, await notedDays(tx, firstDay, lastDay), firstDay, lastDay, contracts);
 }
 
 /**

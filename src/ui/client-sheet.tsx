@@ -3,6 +3,7 @@
 import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { callApi } from "./api";
+import { ContractFields, contractOf, draftOf } from "./contract-form";
 import { Refusal, TextField, useSending } from "./form";
 import { say } from "./say";
 
@@ -25,6 +26,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
     zone,
     sites: "",
   });
+  const [contract, setContract] = useState(draftOf({}));
   const missing = [
     ...TEXTS.filter(([field]) => !values[field].trim()).map(([, label]) => label.toLowerCase()),
     ...(values.sites.trim() ? [] : ["at least one site"]),
@@ -42,6 +44,7 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
           const { client } = await callApi<{ client: { slug: string; name: string } }>("POST", "/clients", {
             ...values,
             sites,
+            contract: contractOf(contract),
           });
           say.success(`${client.name} was added.`);
           router.push(`/c/${client.slug}/sources?sheet=connect`);
@@ -78,6 +81,11 @@ export function ClientSheet({ zones, zone }: { zones: readonly string[]; zone: s
         rows={3}
         value={values.sites}
         onChange={(event) => setValues({ ...values, sites: event.target.value })}
+      />
+      <ContractFields
+        draft={contract}
+        set={setContract}
+        errorOf={(field) => sending.errorOf(`contract.${field}`)}
       />
       <Refusal problem={sending.problem} />
       {missing.length > 0 && <p className="text-soft text-[13px]">Still required: {missing.join(", ")}.</p>}

@@ -11,7 +11,7 @@ export interface TapeRun {
   readonly kind: "backup" | "restore" | "drill";
   readonly state: string;
   readonly sourceName: string;
-  readonly machineName: string;
+  readonly machineName: string | null;
   readonly clientSlug: string;
   readonly progress: RunProgressShown;
   readonly startedAt: string | null;

@@ -257,7 +257,11 @@ describe("usage for invoices", () => {
       [other.id, other.depotId],
     );
     interface Figures {
-      readonly usage: { daysCounted: number; lines: { clientId: string; meanStored: number }[] };
+      readonly usage: {
+        daysCounted: number;
+        lines: { clientId: string; meanStored: number }[];
+        contracts: { clientId: string }[];
+      };
     }
     const [first] = await system<{ day: string }>(
       "select to_char(min(day), 'YYYY-MM-DD') as day from usage_days",
@@ -269,6 +273,7 @@ describe("usage for invoices", () => {
       expect(alone.usage).toEqual({
         ...together.usage,
         lines: together.usage.lines.filter((line) => line.clientId === id),
+        contracts: together.usage.contracts.filter((line) => line.clientId === id),
       });
     }
   });

@@ -1,8 +1,9 @@
 import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { getDocument } from "pdfjs-dist/legacy/build/pdf.mjs";
+import { getDocument, OPS } from "pdfjs-dist/legacy/build/pdf.mjs";
 import pg from "pg";
+import { PNG } from "pngjs";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Statement } from "@/core/statement/statement";
 import { formatBytes } from "@/core/units/bytes";
@@ -10,6 +11,7 @@ import { all } from "@/db/scope";
 import { tellNotices } from "@/runs/notices";
 import { sendDueStatements } from "@/runs/statements";
 import type { Services } from "@/server/services";
+import { noteTodaysUsage } from "@/server/usage";
 import { MailDrop, readDrop } from "@/standins/inbox/mail-drop";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
@@ -80,6 +82,7 @@ async function pdfOf(bytes: ArrayBuffer | Uint8Array) {
     bookmarks: (await document.getOutline()).map((item) => item.title),
     tree: JSON.stringify(await first.getStructTree()),
     tagged: (await document.getMarkInfo())?.Marked,
+    images: (await first.getOperatorList()).fnArray.filter((one) => one === OPS.paintImageXObject).length,
     title: ((await document.getMetadata()).info as { Title: string }).Title,
   };
 }
@@ -281,5 +284,125 @@ describe("a link to a statement", () => {
     await admin.end();
     expect((await fetched(path, null)).status).toBe(404);
     expect((await fetched("/statement-links/AAAAAAAAAAAAAAAAAAAAAAAAAAAA", null)).status).toBe(404);
+  });
+});
+
+/** A PNG of one colour. */
+function pngOf(width: number, height: number): Buffer {
+  const png = new PNG({ width, height });
+  png.data.fill(200);
+  return PNG.sync.write(png);
+}
+
+describe("colour and logo of a client", () => {
+  const logo = pngOf(300, 60).toString("base64");
+  const look = () => `/clients/${client.id}/look`;
+
+  it("are in the statement on paper, on screen and by its link, and in the portal", async () => {
+    const plain = await pdfOf(await (await fetched(`${base()}?format=pdf`, managerToken)).arrayBuffer());
+    expect(plain.images).toBe(0);
+    expect(await console_.ok("PUT", look(), { colour: "#7a2e2e", logo })).toEqual({
+      colour: "#7a2e2e",
+      hasLogo: true,
+    });
+    const pdf = await pdfOf(await (await fetched(`${base()}?format=pdf`, managerToken)).arrayBuffer());
+    expect(pdf.images).toBe(1);
+    expect(pdf.tree).toContain("Logo of Vossel & Daughters Bakery");
+    const { url } = await console_.ok<{ url: string }>("POST", `${base()}/links`, { days: 1 });
+    const page = await (
+      await fetch(`${console_.url}/statement/${new URL(url).pathname.split("/").at(-1)}`)
+    ).text();
+    expect(page).toContain("data:image/png;base64,");
+    expect(page).toContain("#7a2e2e");
+    const image = await fetched(`/clients/${client.id}/logo`, managerToken);
+    expect(image.headers.get("content-type")).toBe("image/png");
+    expect(PNG.sync.read(Buffer.from(await image.arrayBuffer()))).toMatchObject({ width: 300, height: 60 });
+  });
+
+  it("are of nobody else, and taken away again", async () => {
+    const stranger = await console_.addPerson({
+      clientId: other.id,
+      email: "iris@brackenfold.example",
+      name: "Iris Brack",
+      role: "manager",
+    });
+    expect((await fetched(`/clients/${client.id}/logo`, stranger)).status).toBe(404);
+    expect((await fetched(`/clients/${client.id}/logo`, null)).status).toBe(401);
+    expect((await console_.call("PUT", look(), { colour: null }, managerToken)).status).toBe(404);
+    expect((await console_.call("PUT", look(), { colour: null }, readerToken)).status).toBe(403);
+    expect(await console_.ok("PUT", look(), { logo: null })).toEqual({ colour: "#7a2e2e", hasLogo: false });
+    expect((await fetched(`/clients/${client.id}/logo`, managerToken)).status).toBe(404);
+    expect(await console_.ok("PUT", look(), { colour: null })).toEqual({ colour: null, hasLogo: false });
+  });
+
+  it("are refused at their field: a colour that is hard to read, a file that is no image", async () => {
+    const refused = async (body: object) =>
+      (await console_.call<{ errors: { field: string; message: string }[] }>("PUT", look(), body)).body
+        .errors;
+    expect(await refused({ colour: "#ffd900" })).toEqual([
+      { field: "colour", message: "Text in this colour is hard to read on white. Choose a darker colour." },
+    ]);
+    expect(await refused({ colour: "red" })).toMatchObject([{ field: "colour" }]);
+    const svg = Buffer.from("<svg xmlns='http://www.w3.org/2000/svg' onload='alert(1)'/>").toString("base64");
+    expect(await refused({ logo: svg })).toEqual([
+      { field: "logo", message: "The file is neither a PNG nor a JPEG image." },
+    ]);
+    expect(await refused({ logo: "not base64!" })).toMatchObject([{ field: "logo" }]);
+    expect(await console_.ok("GET", look())).toEqual({ colour: null, hasLogo: false });
+  });
+});
+
+describe("what a client has bought", () => {
+  interface Told {
+    readonly usage: { readonly contracts: readonly object[] };
+  }
+  const causes = async () =>
+    (await console_.ok<{ causes: { key: string; title: string }[] }>("GET", "/watch")).causes.filter(
+      ({ key }) => key.startsWith("contract-exceeded:"),
+    );
+
+  it("stands beside what is protected, in Usage; Watch says when more is protected than was bought", async () => {
+    await console_.ok("PUT", `/clients/${client.id}/contract`, { files: 1, mail: 5 });
+    await noteTodaysUsage(services);
+    const read = () => console_.ok<Told>("GET", `/usage?clientId=${client.id}`);
+    const line = { clientId: client.id, clientName: "Vossel & Daughters Bakery" };
+    expect((await read()).usage.contracts).toEqual([
+      { ...line, kind: "files", contracted: 1, most: 1, daysOver: 0 },
+      { ...line, kind: "mail", contracted: 5, most: 0, daysOver: 0 },
+    ]);
+    expect(await causes()).toEqual([]);
+    const second = await enrolMachine(console_, client, "voss-lt-02");
+    expect(await causes()).toMatchObject([
+      {
+        key: `contract-exceeded:${client.id}:files`,
+        title: "Vossel & Daughters Bakery: 2 machines protected, 1 contracted",
+      },
+    ]);
+    await noteTodaysUsage(services);
+    expect((await read()).usage.contracts[0]).toMatchObject({ most: 2, daysOver: 1 });
+    // one that was removed only keeps its points; the day's most stays
+    await console_.ok("DELETE", `/connections/${second.machineId}`);
+    expect(await causes()).toEqual([]);
+    await noteTodaysUsage(services);
+    expect((await read()).usage.contracts[0]).toMatchObject({ most: 2, daysOver: 1 });
+  });
+
+  it("is given with a new client, has no limit where it is left out, and is refused at its field", async () => {
+    const { client: made } = await console_.ok<{ client: { id: string } }>("POST", "/clients", {
+      name: "Orrin Glassworks",
+      zone: "Europe/Lisbon",
+      region: "harbour",
+      contactName: "Ada Orrin",
+      contactEmail: "ada@orrin.example",
+      sites: ["Kiln lane"],
+      contract: { files: 3 },
+    });
+    const path = `/clients/${made.id}/contract`;
+    expect(await console_.ok("GET", path)).toEqual({ contract: { files: 3 } });
+    expect(await console_.ok("PUT", path, {})).toEqual({ contract: {} });
+    expect(await console_.ok("GET", path)).toEqual({ contract: {} });
+    const refused = await console_.call<{ errors: { field: string }[] }>("PUT", path, { files: -1 });
+    expect(refused.body.errors).toEqual([{ field: "files", message: "Zero, or more." }]);
+    expect((await console_.call("PUT", path, { boats: 1 })).status).toBe(422);
   });
 });

@@ -4,7 +4,7 @@ import { describeSystem } from "@/agent/system";
 import type { PointReport } from "@/core/protocol/agent";
 import { type Machine, machineById } from "@/db/machines";
 import { all } from "@/db/scope";
-import { endByAgent, hearMachine, nextJob } from "@/runs/agent-desk";
+import { endByAgent, hearMachine, heartbeat, nextJob } from "@/runs/agent-desk";
 import { takePoint } from "@/runs/storing";
 import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
@@ -79,5 +79,19 @@ describe("an attempt that another one has taken over", () => {
     expect(await system("select state, outcome from runs")).toEqual([{ state: "ended", outcome: "clean" }]);
     // the answer was lost, and it is sent again
     await takePoint(services, machine, first.runId, made);
+  });
+
+  it("is none where the answer that gave the work was lost: it is given again, as the same attempt", async () => {
+    const { services } = console_;
+    await console_.ok("POST", `/sources/${enrolled.sourceId}/runs`);
+    const first = (await nextJob(services, machine, ["backup"]))!;
+    const again = (await nextJob(services, machine, ["backup"]))!;
+    expect([again.runId, again.attempt]).toEqual([first.runId, 1]);
+    expect(await nextJob(services, machine, ["restore"])).toBeNull();
+    // from its first sign of life on the agent has it
+    await heartbeat(services, machine, first.runId, { attempt: 1 });
+    expect(await nextJob(services, machine, ["backup"])).toBeNull();
+    await takePoint(services, machine, first.runId, report(1));
+    expect(await nextJob(services, machine, ["backup"])).toBeNull();
   });
 });

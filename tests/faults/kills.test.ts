@@ -142,9 +142,13 @@ async function backedUp(machine: TestMachine & { round: number }): Promise<Ended
       ended = (await console_.call<{ run: EndedRun }>("GET", `/runs/${run.id}`)).body.run;
       return ended?.state === "ended";
     },
-    `the run ${run.id} does not end`,
-    200_000,
-  );
+    "",
+    // three attempts, each given up when its lease has lapsed and somebody has looked
+    400_000,
+  ).catch(async () => {
+    const log = await system("select at, message from run_log where run_id = $1 order by at", [run.id]);
+    throw new Error(`the run does not end: ${JSON.stringify({ ended, log })}`);
+  });
   return ended!;
 }
 

@@ -3,6 +3,7 @@ import type { Statement, StatementDay } from "@/core/statement/statement";
 import { STATE_HEIGHT, statesSentence } from "@/core/statement/states";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { ClientLogo } from "@/ui/client-logo";
 import { Drawing } from "@/ui/drawing";
 import { Mark } from "@/ui/mark";
 import { Ago, Clock, clockText } from "@/ui/moment";
@@ -163,16 +164,27 @@ export function StatementArticle({
   provider,
   now,
   words,
+  look = { colour: null, logo: null },
 }: {
   statement: Statement;
   provider: string;
   now: Date;
   words: { readonly clientId: string; readonly side: "provider" | "client" } | null;
+  /** The client's own colour and logo. */
+  look?: { readonly colour: string | null; readonly logo: string | null };
 }) {
   const { zone } = statement;
   return (
     <article className="mx-auto grid max-w-[960px] gap-6 px-6 py-5 text-[15px]">
-      <header>
+      <header
+        className={look.colour ? "border-t-4 pt-4" : ""}
+        style={look.colour ? { borderColor: look.colour } : undefined}
+      >
+        {look.logo && (
+          <div className="float-right ml-4">
+            <ClientLogo src={look.logo} name={statement.clientName} />
+          </div>
+        )}
         <p className="text-soft">
           {provider} for {statement.clientName}, {statement.firstDay} to {statement.lastDay}, days of {zone}
         </p>

@@ -3,14 +3,19 @@ import { STATES } from "@/core/protection/state";
 import { mayDo } from "@/core/rights/rights";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import type { Contract } from "@/core/usage/contract";
 import type { Usage } from "@/core/usage/usage";
 import { listClients } from "@/db/clients";
+import { listContracts } from "@/db/contracts";
+import { lookOf } from "@/db/looks";
 import { mailSettings } from "@/db/notices";
 import { stateCounts } from "@/db/sources";
 import { linksOf, type SendingRow, sendingOf } from "@/db/statements";
 import { Problem } from "@/server/problem";
 import { clientStatement, periodOf } from "@/server/statement";
 import { usageOf } from "@/server/usage";
+import { ContractForm } from "@/ui/contract-form";
+import { LookForm } from "@/ui/look-form";
 import { Mark } from "@/ui/mark";
 import { clockText, dayText } from "@/ui/moment";
 import { PeriodForm } from "@/ui/period-form";
@@ -47,7 +52,7 @@ function Parts({ part, href }: { part: "statements" | "usage"; href: ViewInput["
   );
 }
 
-async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput> {
+async function usagePart({ tx, now, ask, href, person }: ViewInput): Promise<ViewOutput> {
   let refused: string | null = null;
   let usage: Usage;
   try {
@@ -58,6 +63,7 @@ async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput>
     usage = await usageOf(tx, null, undefined, undefined, now);
   }
   const { firstDay, lastDay, lines } = usage;
+  const contracts = new Map((await listContracts(tx, null)).map((one) => [one.clientId, one.contract]));
   const main = (
     <>
       <div className="head-line flex-wrap">
@@ -72,6 +78,8 @@ async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput>
         </a>
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto px-[14px] py-3" tabIndex={0}>
+        <Contracts usage={usage} contracts={contracts} change={mayDo(person.role, "work")} />
+        <h2 className="part-title mt-5 mb-1">Storage</h2>
         {lines.length > 0 && (
           <table className="grid-table">
             <thead>
@@ -89,7 +97,7 @@ async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput>
                   Stored
                 </th>
                 <th scope="col" className="num">
-                  At most
+                  Most stored
                 </th>
                 <th scope="col" className="num">
                   Days
@@ -116,13 +124,76 @@ async function usagePart({ tx, now, ask, href }: ViewInput): Promise<ViewOutput>
         )}
         <p className="text-soft pt-3 text-[13px]">
           {lines.length > 0
-            ? `${counted(usage.daysCounted, "day")} of this period ${usage.daysCounted === 1 ? "was" : "were"} written down. Sources: the most on one day. Protected and stored: the mean of these days; a kind’s share of a depot by what its points added.`
-            : "Nothing was written down in this period. Usage is noted several times a day from now on."}
+            ? `Usage is recorded for ${counted(usage.daysCounted, "day")} of this period. Sources: the most on one day. Protected, stored: the mean of these days. The space of a depot is divided among kinds by the bytes that their recovery points added.`
+            : "No usage is recorded for this period. It is recorded several times a day from now on."}
         </p>
       </div>
     </>
   );
   return { main, docket: null };
+}
+
+/** Protected sources beside what each client has bought. */
+function Contracts({
+  usage,
+  contracts,
+  change,
+}: {
+  usage: Usage;
+  contracts: ReadonlyMap<string, Contract>;
+  change: boolean;
+}) {
+  const lines = usage.contracts;
+  if (lines.length === 0) return null;
+  return (
+    <>
+      <h2 className="part-title mb-1">Contracts</h2>
+      <table className="grid-table">
+        <thead>
+          <tr>
+            <th scope="col">Client</th>
+            <th scope="col">Kind</th>
+            <th scope="col" className="num">
+              Contracted
+            </th>
+            <th scope="col" className="num">
+              Most protected
+            </th>
+            <th scope="col" className="num">
+              Days over
+            </th>
+            <th scope="col">
+              <span className="sr-only">Change</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {lines.map((line, i) => {
+            const first = lines[i - 1]?.clientId !== line.clientId;
+            return (
+              <tr key={`${line.clientId} ${line.kind}`}>
+                <td className="font-semibold">{first ? line.clientName : ""}</td>
+                <td>{line.kind === "mail" ? "mailboxes" : "machines"}</td>
+                <td className="num">{line.contracted ?? "none"}</td>
+                <td className="num">
+                  {line.daysOver > 0 ? <b className="text-error">{line.most}</b> : line.most}
+                </td>
+                <td className="num">{line.daysOver || ""}</td>
+                <td>
+                  {first && change && (
+                    <ContractForm
+                      client={{ id: line.clientId, name: line.clientName }}
+                      contract={contracts.get(line.clientId) ?? {}}
+                    />
+                  )}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </>
+  );
 }
 
 async function chooseClient({ tx, now, href }: ViewInput): Promise<ViewOutput> {
@@ -206,6 +277,8 @@ async function oneStatement({
   const words = mayDo(person.role, "words")
     ? { clientId: client.id, side: portal ? ("client" as const) : ("provider" as const) }
     : null;
+  const look = await lookOf(tx, client.id);
+  const logo = look.hasLogo ? `/api/v1/clients/${client.id}/logo` : null;
   const main = (
     <>
       <div className="head-line no-print flex-wrap">
@@ -225,28 +298,37 @@ async function oneStatement({
         </span>
       </div>
       <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
-        <StatementArticle statement={statement} provider={provider.name} now={now} words={words} />
+        <StatementArticle
+          statement={statement}
+          provider={provider.name}
+          now={now}
+          words={words}
+          look={{ colour: look.colour, logo }}
+        />
       </div>
     </>
   );
   const docket = mayDo(person.role, "work") ? (
-    <StatementWays
-      key={`${firstDay} ${lastDay}`}
-      clientId={client.id}
-      zone={client.zone}
-      firstDay={firstDay}
-      lastDay={lastDay}
-      sending={shownSending(await sendingOf(tx, client.id), client.zone)}
-      links={(await linksOf(tx, client.id, now)).map((link) => ({
-        id: link.id,
-        firstDay: link.firstDay,
-        lastDay: link.lastDay,
-        madeBy: link.madeBy,
-        until: dayText(link.expiresAt, client.zone),
-        opened: link.opened,
-      }))}
-      mail={(await mailSettings(tx)) !== null}
-    />
+    <div className="grid gap-6">
+      <StatementWays
+        key={`${firstDay} ${lastDay}`}
+        clientId={client.id}
+        zone={client.zone}
+        firstDay={firstDay}
+        lastDay={lastDay}
+        sending={shownSending(await sendingOf(tx, client.id), client.zone)}
+        links={(await linksOf(tx, client.id, now)).map((link) => ({
+          id: link.id,
+          firstDay: link.firstDay,
+          lastDay: link.lastDay,
+          madeBy: link.madeBy,
+          until: dayText(link.expiresAt, client.zone),
+          opened: link.opened,
+        }))}
+        mail={(await mailSettings(tx)) !== null}
+      />
+      <LookForm clientId={client.id} colour={look.colour} logo={logo} />
+    </div>
   ) : null;
   return { main, docket };
 }

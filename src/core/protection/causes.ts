@@ -1,5 +1,6 @@
 import { CODES, type Code } from "../codes";
 import { counted, formatDuration } from "../units/duration";
+import { type ContractKind, countedKind } from "../usage/contract";
 import type { ProtectionState } from "./state";
 
 /** What Watch knows of one source. */
@@ -94,6 +95,7 @@ export type CauseKind =
   | "messages-unsent"
   | "drill-failed"
   | "lock-refused"
+  | "contract-exceeded"
   | "orphan";
 
 /** Messages that were given up: nobody heard of what they tell. */
@@ -127,12 +129,22 @@ export interface RefusedLockFacts {
   readonly since: Date;
 }
 
+/** More sources of a kind are protected than the client has bought. */
+export interface ExceededContract {
+  readonly clientId: string;
+  readonly clientName: string;
+  readonly kind: ContractKind;
+  readonly contracted: number;
+  readonly sources: number;
+}
+
 /** What stands beside the states of sources. */
 export interface OtherFacts {
   readonly damages?: readonly DamageFacts[];
   readonly unsent?: UnsentFacts | null;
   readonly drills?: readonly DrillFacts[];
   readonly locks?: readonly RefusedLockFacts[];
+  readonly contracts?: readonly ExceededContract[];
 }
 
 /** One line of *needs you*: a cause, with all it touches. */
@@ -175,7 +187,7 @@ export function findCauses(
   sources: readonly SourceFacts[],
   depots: readonly DepotFacts[],
   now: Date,
-  { damages = [], unsent = null, drills = [], locks = [] }: OtherFacts = {},
+  { damages = [], unsent = null, drills = [], locks = [], contracts = [] }: OtherFacts = {},
 ): Cause[] {
   const causes: Cause[] = [];
   const groups = new Map<string, SourceFacts[]>();
@@ -243,6 +255,20 @@ export function findCauses(
       since: lock.since,
       code: "depot.lock-refused",
       depotId: lock.depotId,
+    });
+  for (const one of contracts)
+    causes.push({
+      key: `contract-exceeded:${one.clientId}:${one.kind}`,
+      kind: "contract-exceeded",
+      // all of them are protected: this is about the invoice
+      state: "paused",
+      title: `${one.clientName}: ${countedKind(one.kind, one.sources)} protected, ${one.contracted} contracted`,
+      detail: "change the contract in Statements, under Usage, or stop protecting what is not needed",
+      sourceIds: [],
+      clientNames: [one.clientName],
+      since: null,
+      code: null,
+      depotId: null,
     });
   const weight = (cause: Cause) => (cause.kind === "burst" ? 10 : RANK[cause.state]);
   return causes.sort(

@@ -26,6 +26,10 @@ test("a line for each client, kind and depot; means over all days that were writ
     2,
     "2026-11-01",
     "2026-11-30",
+    [
+      { clientId: "c1", clientName: "Saltrow Ferries", kind: "files", contracted: 2, most: 3, daysOver: 1 },
+      { clientId: "c1", clientName: "Saltrow Ferries", kind: "mail", contracted: null, most: 1, daysOver: 0 },
+    ],
   );
   expect(usage.daysCounted).toBe(2);
   expect(usage.lines).toMatchObject([
@@ -34,8 +38,8 @@ test("a line for each client, kind and depot; means over all days that were writ
     { kind: "mail", days: 1, meanStored: 50, mostStored: 100, meanSources: 0.5, meanProtected: 25 },
   ]);
   const [heading, ...rows] = usageCsv(usage).trimEnd().split("\r\n");
-  expect(heading!.split(",")).toHaveLength(12);
-  expect(rows[1]).toBe("Saltrow Ferries,files,Harbour,2026-11-01,2026-11-30,2,2,3,2.5,1000,500,600");
+  expect(heading!.split(",")).toHaveLength(15);
+  expect(rows[1]).toBe("Saltrow Ferries,files,Harbour,2026-11-01,2026-11-30,2,2,3,2.5,1000,500,600,2,3,1");
 });
 
 test("nothing used is no line, and no day", () => {

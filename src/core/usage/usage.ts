@@ -1,4 +1,5 @@
 import { type CsvCell, csvLine } from "../units/csv";
+import type { ContractLine } from "./contract";
 
 /** What a client used of a depot for one kind of source on one day. */
 export interface UsageDay {
@@ -40,6 +41,8 @@ export interface Usage {
   /** So many days of the period were written down; of days before, of days to come, and while no runner ran, there are none. */
   readonly daysCounted: number;
   readonly lines: readonly UsageLine[];
+  /** Protected sources beside what was bought. */
+  readonly contracts: readonly ContractLine[];
 }
 
 /**
@@ -51,6 +54,7 @@ export function composeUsage(
   counted: number,
   firstDay: string,
   lastDay: string,
+  contracts: readonly ContractLine[] = [],
 ): Usage {
   const groups = new Map<string, UsageDay[]>();
   for (const one of days) {
@@ -83,7 +87,7 @@ export function composeUsage(
       a.kind.localeCompare(b.kind) ||
       a.depotName.localeCompare(b.depotName),
   );
-  return { firstDay, lastDay, daysCounted: counted, lines };
+  return { firstDay, lastDay, daysCounted: counted, lines, contracts };
 }
 
 /** The usage as CSV (RFC 4180): a heading row, then a row for each line. Sizes in bytes. */
@@ -102,21 +106,30 @@ export function usageCsv(usage: Usage): string {
       "Mean protected bytes",
       "Mean stored bytes",
       "Most stored bytes",
+      "Contracted sources of the kind",
+      "Most sources of the kind",
+      "Days over the contract",
     ],
-    ...usage.lines.map((line) => [
-      line.clientName,
-      line.kind,
-      line.depotName,
-      usage.firstDay,
-      usage.lastDay,
-      usage.daysCounted,
-      line.days,
-      line.mostSources,
-      line.meanSources,
-      line.meanProtected,
-      line.meanStored,
-      line.mostStored,
-    ]),
+    ...usage.lines.map((line) => {
+      const bought = usage.contracts.find((one) => one.clientId === line.clientId && one.kind === line.kind);
+      return [
+        line.clientName,
+        line.kind,
+        line.depotName,
+        usage.firstDay,
+        usage.lastDay,
+        usage.daysCounted,
+        line.days,
+        line.mostSources,
+        line.meanSources,
+        line.meanProtected,
+        line.meanStored,
+        line.mostStored,
+        bought?.contracted ?? "",
+        bought?.most ?? "",
+        bought?.daysOver ?? "",
+      ];
+    }),
   ];
   return rows.map(csvLine).join("");
 }

@@ -82,8 +82,11 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
       const body = parse(operation.body, operation.upgraded ? operation.upgraded(raw) : raw);
       const work = () =>
         inTime(
-          asSession(context.person ? context.sessionId : null, () =>
-            operation.run(context, { params: checkedParams.data, query, body } as never),
+          asSession(context.person ? context.sessionId : null, async () =>
+            answerOf(
+              operation,
+              await operation.run(context, { params: checkedParams.data, query, body } as never),
+            ),
           ),
         );
       const key = request.headers.get("idempotency-key");
@@ -95,16 +98,30 @@ export function dispatcher(prefix: string, operations: readonly AnyOperation[], 
         ? await once(context, operation, key, { params, raw }, work)
         : { status: operation.status ?? 200, body: await work(), repeated: false };
       if (answer instanceof Response) return answer;
+      const { headers } = context;
+      headers.set("cache-control", "no-store");
+      if (repeated) headers.set("idempotency-replayed", "true");
       return answer === undefined
-        ? new Response(null, { status: 204 })
-        : Response.json(answer, {
-            status,
-            headers: { "cache-control": "no-store", ...(repeated ? { "idempotency-replayed": "true" } : {}) },
-          });
+        ? new Response(null, { status: 204, headers })
+        : Response.json(answer, { status, headers });
     } catch (error) {
       return answerError(error);
     }
   };
+}
+
+/**
+ * What a handler gave, as its operation says that it answers; other fields are left out. An answer that does not fit is a
+ * fault of ours: the tests stop at it, and who asked gets it as it is.
+ */
+export function answerOf({ id, answer }: AnyOperation, given: unknown): unknown {
+  if (!answer || given instanceof Response) return given;
+  const result = answer.safeParse(given);
+  if (result.success) return result.data;
+  const fault = new Error(`The answer of ${id} does not fit its schema: ${z.prettifyError(result.error)}`);
+  if (process.env.DEEPKEEP_STRICT_ANSWERS) throw fault;
+  console.error(fault);
+  return given;
 }
 
 /** The longest that an operation may take, in milliseconds. What streams has begun to answer by then. */

@@ -3,6 +3,13 @@ import { z } from "zod";
 import { openApiDocument } from "./openapi";
 import { type AnyOperation, operation } from "./operation";
 
+const thing = z.object({
+  id: z.string().describe("Names it."),
+  made: z
+    .date()
+    .transform((date) => date.toISOString())
+    .pipe(z.iso.datetime()),
+});
 const operations: readonly AnyOperation[] = [
   operation({
     id: "makeThing",
@@ -23,7 +30,7 @@ const operations: readonly AnyOperation[] = [
       labels: z.record(z.string(), z.string()).optional(),
       place: z.union([z.object({ path: z.string() }), z.object({ bucket: z.string() })]),
     }),
-    run: async () => null,
+    run: async () => undefined,
   }),
   operation({
     id: "readThings",
@@ -32,7 +39,9 @@ const operations: readonly AnyOperation[] = [
     summary: "Read them.",
     caller: "anyone",
     params: z.object({ thingId: z.uuid() }),
-    run: async () => null,
+    answer: z.object({ things: z.array(thing), newest: thing.nullable() }),
+    media: ["text/csv"],
+    run: async () => ({ things: [], newest: null }),
   }),
   operation({
     id: "addThing",
@@ -41,11 +50,12 @@ const operations: readonly AnyOperation[] = [
     summary: "Add what has fields of two descriptions.",
     caller: "person",
     body: z.intersection(z.object({ name: z.string() }), z.object({ size: z.number() })),
-    run: async () => null,
+    run: async () => undefined,
   }),
 ];
+const groups = [{ tag: "Things", description: "What there is.", operations }];
 // biome-ignore lint/suspicious/noExplicitAny: a document as somebody else reads it
-const document = openApiDocument(operations) as any;
+const document = openApiDocument(groups, { thing }, { addThing: { name: "oar", size: 3 } }) as any;
 const bodyOf = (path: string, method: string) =>
   document.paths[path][method].requestBody.content["application/json"].schema;
 
@@ -56,9 +66,31 @@ describe("the description of the API", () => {
     expect([post.operationId, get.operationId]).toEqual(["makeThing", "readThings"]);
     expect(get.security).toEqual([]);
     expect(post.security).toEqual([{ bearer: [] }, { session: [] }]);
-    expect(Object.keys(post.responses)).toEqual(["201", "default"]);
+    // without an answer there is no content
+    expect(Object.keys(post.responses)).toEqual(["204", "default"]);
     expect(Object.keys(get.responses)).toEqual(["200", "default"]);
     expect(get.requestBody).toBeUndefined();
+  });
+
+  it("describes an answer by its shapes, each described once, and what else it answers with", () => {
+    const { content } = document.paths["/things/{thingId}"].get.responses["200"];
+    const { properties } = content["application/json"].schema;
+    expect(properties.things.items).toEqual({ $ref: "#/components/schemas/Thing" });
+    expect(properties.newest.anyOf).toEqual([{ $ref: "#/components/schemas/Thing" }, { type: "null" }]);
+    expect(document.components.schemas.Thing).toMatchObject({
+      properties: {
+        id: { type: "string", description: "Names it." },
+        made: { type: "string", format: "date-time" },
+      },
+      required: ["id", "made"],
+    });
+    expect(content["text/csv"]).toEqual({});
+    expect(document.paths["/both"].put.requestBody.content["application/json"].example).toEqual({
+      name: "oar",
+      size: 3,
+    });
+    expect(document.tags).toEqual([{ name: "Things", description: "What there is." }]);
+    expect(document.paths["/both"].put.tags).toEqual(["Things"]);
   });
 
   it("says which parameters must be given", () => {
@@ -74,6 +106,7 @@ describe("the description of the API", () => {
       ["client", "query", false],
       ["limit", "query", false],
       ["from", "query", true],
+      ["Idempotency-Key", "header", false],
     ]);
   });
 

@@ -26,49 +26,111 @@ function closed(described: Described): Described {
   };
 }
 
-/** The OpenAPI 3.1 document of a table of operations. */
-export function openApiDocument(operations: readonly AnyOperation[]) {
+/** Operations of one subject, as the document groups them. */
+export interface OperationGroup {
+  readonly tag: string;
+  readonly description: string;
+  readonly operations: readonly AnyOperation[];
+}
+
+const name = (shape: string): string => shape[0]!.toUpperCase() + shape.slice(1);
+
+/** Describes answers; shapes that have a name are described once, as components. */
+function answerSchemas(shapes: Readonly<Record<string, unknown>>) {
+  const registry = z.registry<{ id?: string; description?: string }>();
+  for (const [shape, schema] of Object.entries(shapes))
+    if (schema instanceof z.ZodType && !registry.has(schema)) registry.add(schema, { id: name(shape) });
+  const metadata = {
+    get: (schema: z.ZodType) => ({ ...z.globalRegistry.get(schema), ...registry.get(schema) }),
+    has: (schema: z.ZodType) => registry.has(schema) || z.globalRegistry.has(schema),
+  };
+  const components: Record<string, Described> = {};
+  const described = (schema: z.ZodType): Described => {
+    const text = JSON.stringify(
+      z.toJSONSchema(schema, { io: "output", unrepresentable: "any", metadata: metadata as never }),
+    ).replaceAll("#/$defs/", "#/components/schemas/");
+    const { $schema: _, $defs = {}, id: __, ...rest } = JSON.parse(text) as Described;
+    for (const [key, { id: ___, ...one }] of Object.entries($defs as Record<string, Described>))
+      components[key] = one;
+    return rest;
+  };
+  return { described, components };
+}
+
+const PROBLEM = {
+  description: "A problem, RFC 9457",
+  content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } },
+};
+const IDEMPOTENCY_KEY = {
+  name: "Idempotency-Key",
+  in: "header",
+  required: false,
+  description:
+    "A text of your choice. A request that is repeated with it within a day is carried out once; the answer is that of the first.",
+  schema: { type: "string", maxLength: 200 },
+};
+
+/** The OpenAPI 3.1 document of a table of operations. `shapes`: named parts of answers; `examples`: bodies by operation. */
+export function openApiDocument(
+  groups: readonly OperationGroup[],
+  shapes: Readonly<Record<string, unknown>> = {},
+  examples: Readonly<Record<string, unknown>> = {},
+) {
   const paths: Record<string, Record<string, unknown>> = {};
-  for (const one of operations) {
-    const parameters = (["path", "query"] as const).flatMap((where) => {
-      const schema = where === "path" ? one.params : one.query;
-      if (!schema) return [];
-      const shape = schema.shape as Record<string, z.ZodType>;
-      return Object.entries(shape).map(([name, type]) => ({
-        name,
-        in: where,
-        required: where === "path" || !type.safeParse(undefined).success,
-        schema: jsonSchema(type),
-      }));
-    });
-    const here = paths[one.path] ?? {};
-    paths[one.path] = here;
-    here[one.method.toLowerCase()] = {
-      operationId: one.id,
-      summary: one.summary,
-      security: one.caller === "anyone" ? [] : [{ bearer: [] }, { session: [] }],
-      ...(parameters.length ? { parameters } : {}),
-      ...(one.body
-        ? {
-            requestBody: {
-              required: true,
-              content: { "application/json": { schema: closed(jsonSchema(one.body)) } },
-            },
-          }
-        : {}),
-      responses: {
-        [one.status ?? 200]: { description: "Done" },
-        default: {
-          description: "A problem, RFC 9457",
-          content: { "application/problem+json": { schema: { $ref: "#/components/schemas/Problem" } } },
+  const { described, components } = answerSchemas(shapes);
+  for (const { tag, operations } of groups)
+    for (const one of operations) {
+      const parameters: object[] = (["path", "query"] as const).flatMap((where) => {
+        const schema = where === "path" ? one.params : one.query;
+        if (!schema) return [];
+        const shape = schema.shape as Record<string, z.ZodType>;
+        return Object.entries(shape).map(([name, type]) => ({
+          name,
+          in: where,
+          required: where === "path" || !type.safeParse(undefined).success,
+          schema: jsonSchema(type),
+        }));
+      });
+      if (one.method === "POST" && one.caller !== "anyone") parameters.push(IDEMPOTENCY_KEY);
+      const content = {
+        ...(one.answer && { "application/json": { schema: described(one.answer) } }),
+        ...Object.fromEntries((one.media ?? []).map((type: string) => [type, {}])),
+      };
+      const empty = Object.keys(content).length === 0;
+      const here = paths[one.path] ?? {};
+      paths[one.path] = here;
+      here[one.method.toLowerCase()] = {
+        operationId: one.id,
+        tags: [tag],
+        summary: one.summary,
+        security: one.caller === "anyone" ? [] : [{ bearer: [] }, { session: [] }],
+        ...(parameters.length ? { parameters } : {}),
+        ...(one.body
+          ? {
+              requestBody: {
+                required: !one.body.safeParse(undefined).success,
+                content: {
+                  "application/json": {
+                    schema: closed(jsonSchema(one.body)),
+                    ...(one.id in examples && { example: examples[one.id] }),
+                  },
+                },
+              },
+            }
+          : {}),
+        responses: {
+          [empty ? 204 : (one.status ?? 200)]: empty
+            ? { description: "Done" }
+            : { description: "Done", content },
+          default: PROBLEM,
         },
-      },
-    };
-  }
+      };
+    }
   return {
     openapi: "3.1.0",
     info: { title: "Deep Keep", version: "1", description: "What the console does, this API can do." },
     servers: [{ url: "/api/v1" }],
+    tags: groups.map(({ tag, description }) => ({ name: tag, description })),
     paths,
     components: {
       securitySchemes: {
@@ -76,6 +138,7 @@ export function openApiDocument(operations: readonly AnyOperation[]) {
         session: { type: "apiKey", in: "cookie", name: "deepkeep_session" },
       },
       schemas: {
+        ...components,
         Problem: {
           type: "object",
           required: ["type", "title", "status", "code"],

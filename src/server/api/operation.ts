@@ -20,6 +20,8 @@ export interface Context {
   readonly token: ApiToken | null;
   /** What tells the caller's session or API token from others, in hex; null for nobody. */
   readonly sessionId: string | null;
+  /** Headers of the answer, besides those that every answer has. */
+  readonly headers: Headers;
   /** Runs in a transaction of the caller's scope. */
   tx<T>(work: (tx: Tx) => Promise<T>): Promise<T>;
   record(
@@ -46,11 +48,15 @@ export interface PagedList {
   readonly key?: string;
 }
 
+/** What a handler gives: what its answer is made from; a response of its own; nothing, where there is nothing to say. */
+type Given<A> = A extends z.ZodType ? z.input<A> | Response : Response | undefined;
+
 /** One operation of the API: from here come routing, checking, the OpenAPI document and the tests of tenancy. */
 export interface Operation<
   P extends Shape | undefined = undefined,
   Q extends Shape | undefined = undefined,
   B extends z.ZodType | undefined = undefined,
+  A extends z.ZodType | undefined = undefined,
 > {
   readonly id: string;
   readonly method: "GET" | "POST" | "PUT" | "PATCH" | "DELETE";
@@ -61,6 +67,10 @@ export interface Operation<
   readonly params?: P;
   readonly query?: Q;
   readonly body?: B;
+  /** What it answers with, as JSON: what the handler gives goes through it. Without: 204, or `media`. */
+  readonly answer?: A;
+  /** What else it answers with: media types of a response that the handler makes itself. */
+  readonly media?: readonly string[];
   /** The list of the answer that is given in pages, where it is read as a whole. */
   readonly pages?: PagedList;
   /** What was written for an earlier version, as this one has it; what is not, as it is. */
@@ -69,20 +79,21 @@ export interface Operation<
   readonly shownOnce?: readonly string[];
   /** Status of success. */
   readonly status?: number;
-  readonly run: (context: Context, input: OperationInput<P, Q, B>) => Promise<unknown>;
+  readonly run: (context: Context, input: OperationInput<P, Q, B>) => Promise<Given<A>>;
 }
 
 // biome-ignore lint/suspicious/noExplicitAny: a table holds operations of all shapes
-export type AnyOperation = Operation<any, any, any>;
+export type AnyOperation = Operation<any, any, any, any>;
 
 /** Keeps the types of an operation's parts while it is written down. */
 export const operation = <
   P extends Shape | undefined = undefined,
   Q extends Shape | undefined = undefined,
   B extends z.ZodType | undefined = undefined,
+  A extends z.ZodType | undefined = undefined,
 >(
-  one: Operation<P, Q, B>,
-): Operation<P, Q, B> => one;
+  one: Operation<P, Q, B, A>,
+): Operation<P, Q, B, A> => one;
 
 export function makeContext(
   services: Services,
@@ -103,6 +114,7 @@ export function makeContext(
     request,
     sessionToken,
     sessionId,
+    headers: new Headers(),
     token,
     tx: (work) => services.db.withScope(scope, work),
     record: (tx, clientId, action, subject, details) => record(tx, who, clientId, action, subject, details),

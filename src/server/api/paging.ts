@@ -25,6 +25,7 @@ export function inPages(one: AnyOperation): AnyOperation {
     ...one,
     summary: `${one.summary} In pages: \`next\` is the cursor of the next page.`,
     query: (one.query ?? z.object({})).extend(pageQuery),
+    answer: one.answer.extend({ next: z.string().nullable() }),
     run: async (context, input) => {
       const { cursor, limit, ...query } = input.query as { cursor?: string; limit: number };
       const answer = (await one.run(context, { ...input, query })) as Record<string, unknown>;

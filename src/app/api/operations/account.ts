@@ -18,6 +18,7 @@ import { invalid, notFound, Problem } from "@/server/problem";
 import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
 import { codeFits, hashPassword, passwordFits } from "@/server/sign-in";
 import { hashSecret, randomSecret } from "@/store/secrets";
+import * as shape from "../shapes";
 import { name, password, uuid } from "./ids";
 
 const ownId = z.object({ id: uuid });
@@ -58,6 +59,12 @@ export const account = [
     path: "/account",
     summary: "Your own sign-in: second factor, sessions, tokens.",
     caller: "account",
+    answer: z.object({
+      person: shape.person.nullable(),
+      recoveryCodesLeft: z.number(),
+      sessions: shape.list(shape.listedSession),
+      tokens: shape.list(shape.listedToken),
+    }),
     run: (context) =>
       system(context, async (tx) => ({
         person: context.person,
@@ -78,6 +85,7 @@ export const account = [
       /** End your API tokens too. */
       endTokens: z.boolean().default(false),
     }),
+    answer: z.object({ sessionsEnded: z.number(), tokensEnded: z.number() }),
     run: async (context, { body }) => {
       const { name, email } = context.person!;
       await refuseKnownPassword(body.newPassword, [name, email], "newPassword");
@@ -104,6 +112,7 @@ export const account = [
       "Begin a second factor: its seed, shown this once, as text and as QR picture. It counts once a code was given.",
     caller: "account",
     body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
+    answer: z.object({ seed: z.string(), qr: z.string() }),
     run: (context, { body }) =>
       system(context, async (tx) => {
         const person = await withPassword(context, tx, body.password);
@@ -132,6 +141,7 @@ export const account = [
     summary: "Confirm the second factor with a code of it; answers the recovery codes, shown this once.",
     caller: "account",
     body: z.object({ code: z.string().trim().min(1, "Type the six digits.").max(20) }),
+    answer: z.object({ recoveryCodes: shape.list(z.string()) }),
     run: (context, { body }) =>
       system(context, async (tx) => {
         const person = (await signInRow(tx, context.person!.id))!;
@@ -163,6 +173,7 @@ export const account = [
     summary: "Create new recovery codes; earlier ones become invalid.",
     caller: "account",
     body: passwordAndCode,
+    answer: z.object({ recoveryCodes: shape.list(z.string()) }),
     run: async (context, { body }) => {
       const person = await withCode(context, body);
       return system(context, async (tx) => {
@@ -179,6 +190,7 @@ export const account = [
     summary: "Turn off your second factor; it takes your password and a code.",
     caller: "account",
     body: passwordAndCode,
+    answer: z.object({ factor: z.boolean() }),
     run: async (context, { body }) => {
       const person = await withCode(context, body);
       return system(context, async (tx) => {
@@ -195,6 +207,7 @@ export const account = [
     summary: "End one of your sessions.",
     caller: "account",
     params: ownId,
+    answer: z.object({}),
     run: (context, { params }) =>
       system(context, async (tx) => {
         const ended = await endSession(tx, context.person!.id, params.id);
@@ -216,6 +229,7 @@ export const account = [
       reach: z.enum(["read", "change"]),
       days: z.int().min(1, "One day at least.").max(400, "400 days at most."),
     }),
+    answer: z.object({ id: z.string(), token: z.string(), expiresAt: shape.moment }),
     run: (context, { body }) =>
       system(context, async (tx) => {
         const secret = randomSecret();
@@ -224,7 +238,7 @@ export const account = [
         if (context.token && expiresAt > context.token.expiresAt)
           throw invalid(
             "days",
-            `A token cannot make one that lasts longer than itself: until ${context.token.expiresAt.toISOString()}.`,
+            `A token cannot create a token that expires after itself, on ${context.token.expiresAt.toISOString().slice(0, 10)}. Choose fewer days.`,
           );
         const made = await insertToken(
           tx,
@@ -249,6 +263,7 @@ export const account = [
     summary: "End one of your tokens.",
     caller: "account",
     params: ownId,
+    answer: z.object({}),
     run: (context, { params }) =>
       system(context, async (tx) => {
         if ((await endToken(tx, context.person!.id, params.id)) === 0) throw notFound();

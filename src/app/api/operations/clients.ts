@@ -1,11 +1,12 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
+import { COLOUR_TEXT, contrast, READABLE } from "@/core/look/contrast";
+import { logoOf } from "@/core/look/raster";
 import { slugOf } from "@/core/places";
 import { bandwidthHours, bandwidthWords } from "@/core/policy/conduct";
 import { zoneSchema } from "@/core/policy/zone";
 import {
   type Client,
-  clientById,
   clientBySlug,
   insertClient,
   insertSite,
@@ -18,13 +19,16 @@ import {
   siteById,
   updateClient,
 } from "@/db/clients";
+import { contractOf, setContract } from "@/db/contracts";
+import { lookOf, setColour, setLogo, wholeLook } from "@/db/looks";
 import { insertCode } from "@/db/machines";
 import { notify } from "@/db/notify";
 import type { Tx } from "@/db/scope";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
 import { hashSecret } from "@/store/secrets";
-import { clientParam, name, uuid } from "./ids";
+import * as shape from "../shapes";
+import { clientParam, name, theClient, uuid } from "./ids";
 
 const clientBody = z.object({
   name: name("the client's name"),
@@ -43,6 +47,22 @@ const limitsBody = z.object({
     .nullable(),
   bandwidth: z.array(bandwidthHours).max(20, "At most twenty limits."),
 });
+const sourceCount = z
+  .number()
+  .int("A whole number.")
+  .min(0, "Zero, or more.")
+  .max(1_000_000, "At most a million.");
+const contractShape = z.object({ files: sourceCount.optional(), mail: sourceCount.optional() });
+
+function checkedLogo(base64: string): Buffer {
+  try {
+    return logoOf(Buffer.from(base64, "base64"));
+  } catch (error) {
+    if (!(error instanceof RangeError)) throw error;
+    throw invalid("logo", error.message);
+  }
+}
+
 const siteParam = z.object({ siteId: uuid });
 const sentenceOf = (limits: LinkLimits) => ({
   atOnce: limits.atOnce ?? "any number",
@@ -84,6 +104,7 @@ export const clients = [
     summary: "All clients.",
     caller: "look",
     pages: { of: "clients" },
+    answer: z.object({ clients: shape.list(shape.client) }),
     run: (context) => context.tx(async (tx) => ({ clients: await listClients(tx) })),
   }),
   operation({
@@ -95,10 +116,17 @@ export const clients = [
     status: 201,
     body: clientBody.extend({
       sites: z.array(name("the site's name")).min(1, "Name at least one site.").max(200),
+      contract: contractShape.default({}),
+    }),
+    answer: z.object({
+      client: shape.client,
+      sites: shape.list(
+        z.object({ id: z.string(), clientId: z.string(), slug: z.string(), name: z.string() }),
+      ),
     }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
-        const { sites, ...rest } = body;
+        const { sites, contract, ...rest } = body;
         const taken = (await listClients(tx)).some(
           (client) => client.name.toLowerCase() === rest.name.toLowerCase(),
         );
@@ -110,6 +138,7 @@ export const clients = [
           limits: NO_LIMITS,
         };
         await insertClient(tx, client, context.who.at);
+        await setContract(tx, client.id, contract);
         const made = [];
         for (const [i, site] of sites.entries()) {
           if (sites.findIndex((other) => other.toLowerCase() === site.toLowerCase()) !== i)
@@ -120,6 +149,7 @@ export const clients = [
           zone: client.zone,
           region: client.region,
           sites,
+          contract,
         });
         await notify(tx, { kind: "client", clientId: client.id, id: client.id });
         return { client, sites: made };
@@ -132,10 +162,10 @@ export const clients = [
     summary: "One client with its sites.",
     caller: "look",
     params: clientParam,
+    answer: z.object({ client: shape.client, sites: shape.list(shape.site) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
+        const client = await theClient(tx, params.clientId);
         return { client, sites: await listSites(tx, client.id) };
       }),
   }),
@@ -147,10 +177,21 @@ export const clients = [
     caller: "work",
     params: clientParam,
     body: clientBody.partial(),
+    answer: z.object({
+      client: z.object({
+        name: z.string(),
+        zone: z.string(),
+        region: z.string(),
+        contactName: z.string(),
+        contactEmail: z.string(),
+        id: z.string(),
+        slug: z.string(),
+        limits: shape.linkLimits,
+      }),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
+        const client = await theClient(tx, params.clientId);
         const changed = { ...client, ...body };
         await updateClient(tx, changed);
         await context.record(tx, client.id, "changed a client", changed.name, body);
@@ -167,10 +208,10 @@ export const clients = [
     status: 201,
     params: clientParam,
     body: z.object({ name: name("the site's name") }),
+    answer: z.object({ id: z.string(), clientId: z.string(), slug: z.string(), name: z.string() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
+        const client = await theClient(tx, params.clientId);
         const site = await addSite(tx, client, body.name);
         await context.record(tx, client.id, "added a site", site.name);
         return site;
@@ -184,10 +225,12 @@ export const clients = [
     caller: "work",
     params: clientParam,
     body: limitsBody,
+    answer: z.object({
+      limits: shape.linkLimits,
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
-        const client = await clientById(tx, params.clientId);
-        if (!client) throw notFound();
+        const client = await theClient(tx, params.clientId);
         await setClientLimits(tx, client.id, body);
         await context.record(tx, client.id, "set the limits of a client", client.name, sentenceOf(body));
         await notify(tx, { kind: "client", clientId: client.id, id: client.id });
@@ -202,6 +245,9 @@ export const clients = [
     caller: "work",
     params: siteParam,
     body: limitsBody,
+    answer: z.object({
+      limits: shape.linkLimits,
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const site = await siteById(tx, params.siteId);
@@ -210,6 +256,105 @@ export const clients = [
         await context.record(tx, site.clientId, "set the limits of a site", site.name, sentenceOf(body));
         await notify(tx, { kind: "client", clientId: site.clientId, id: site.clientId });
         return { limits: body };
+      }),
+  }),
+  operation({
+    id: "readContract",
+    method: "GET",
+    path: "/clients/{clientId}/contract",
+    summary: "How many sources of each kind a client has bought protection for.",
+    caller: "look",
+    params: clientParam,
+    answer: z.object({ contract: contractShape }),
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        return { contract: await contractOf(tx, client.id) };
+      }),
+  }),
+  operation({
+    id: "setContract",
+    method: "PUT",
+    path: "/clients/{clientId}/contract",
+    summary:
+      "Set how many sources of each kind a client has bought protection for. A kind that is left out has no limit.",
+    caller: "work",
+    params: clientParam,
+    body: contractShape,
+    answer: z.object({ contract: contractShape }),
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        await setContract(tx, client.id, body);
+        await context.record(tx, client.id, "set the contract of a client", client.name, body);
+        await notify(tx, { kind: "client", clientId: client.id, id: client.id });
+        return { contract: body };
+      }),
+  }),
+  operation({
+    id: "readLook",
+    method: "GET",
+    path: "/clients/{clientId}/look",
+    summary: "Colour of a client's statement and portal, and whether there is a logo.",
+    caller: "statement",
+    params: clientParam,
+    answer: shape.clientLook,
+    run: (context, { params }) =>
+      context.tx(async (tx) => lookOf(tx, (await theClient(tx, params.clientId)).id)),
+  }),
+  operation({
+    id: "setLook",
+    method: "PUT",
+    path: "/clients/{clientId}/look",
+    summary:
+      "Set the colour of a client's statement and portal (null: the console's own), and its logo: a PNG or JPEG as base64, null to remove it. What is left out stays.",
+    caller: "work",
+    params: clientParam,
+    body: z.object({
+      colour: z
+        .string()
+        .regex(COLOUR_TEXT, {
+          error: "Give a colour as six hexadecimal digits, such as #2f5d62.",
+          abort: true,
+        })
+        .refine((colour) => contrast(colour, "#ffffff") >= READABLE, {
+          message: "Text in this colour is hard to read on white. Choose a darker colour.",
+        })
+        .nullable()
+        .optional(),
+      logo: z
+        .base64("Give the file as base64.")
+        .max(1_000_000, "The file is larger than 512 KiB.")
+        .nullable()
+        .optional(),
+    }),
+    answer: shape.clientLook,
+    run: (context, { params, body }) =>
+      context.tx(async (tx) => {
+        const client = await theClient(tx, params.clientId);
+        if (body.colour !== undefined) await setColour(tx, client.id, body.colour, context.who.at);
+        if (body.logo !== undefined)
+          await setLogo(tx, client.id, body.logo === null ? null : checkedLogo(body.logo), context.who.at);
+        const look = await lookOf(tx, client.id);
+        await context.record(tx, client.id, "changed the appearance of a client", client.name, { ...look });
+        return look;
+      }),
+  }),
+  operation({
+    id: "readLogo",
+    method: "GET",
+    path: "/clients/{clientId}/logo",
+    summary: "The logo of a client's statement and portal.",
+    caller: "person",
+    params: clientParam,
+    media: ["image/png"],
+    run: (context, { params }) =>
+      context.tx(async (tx) => {
+        const { logo } = await wholeLook(tx, params.clientId);
+        if (!logo) throw notFound();
+        return new Response(new Uint8Array(logo), {
+          headers: { "content-type": "image/png", "cache-control": "private, no-cache" },
+        });
       }),
   }),
   operation({
@@ -231,6 +376,7 @@ export const clients = [
         .default(24),
       uses: z.number().int("A whole number.").min(1, "At least one.").max(500, "At most 500.").default(1),
     }),
+    answer: z.object({ code: z.string(), expiresAt: shape.moment, uses: z.number() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const site = await siteById(tx, body.siteId);

@@ -16,6 +16,7 @@ import { notify } from "@/db/notify";
 import { lookAt, secretContext, takeAccounts, tenantWith, testTenant } from "@/runs/mail-tenant";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
+import * as shape from "../shapes";
 import { clientParam, hostName, name, scopeQuery, uuid } from "./ids";
 
 const connectionParam = z.object({ connectionId: uuid });
@@ -79,6 +80,24 @@ export const connections = [
     caller: "look",
     pages: { of: "connections" },
     query: scopeQuery.pick({ client: true }),
+    answer: z.object({
+      connections: shape.list(
+        z.union([
+          z.object({
+            id: z.string(),
+            clientId: z.string(),
+            siteId: z.string(),
+            name: z.string(),
+            system: shape.machineSystem,
+            enrolledAt: shape.moment,
+            seenAt: shape.moment.nullable(),
+            goneAt: shape.moment.nullable(),
+            kind: z.string(),
+          }),
+          shape.connection,
+        ]),
+      ),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({
         connections: [
@@ -99,6 +118,11 @@ export const connections = [
     status: 201,
     params: clientParam,
     body: mailBody,
+    answer: z.object({
+      connection: shape.connection,
+      mailboxes: z.number(),
+      steps: shape.list(shape.testStep),
+    }),
     run: async (context, { params, body }) => {
       await context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -157,6 +181,12 @@ export const connections = [
     summary: "Test a mail tenant step by step, and take up mailboxes that are new there.",
     caller: "work",
     params: connectionParam,
+    answer: z.object({
+      mailboxes: z.number(),
+      ok: z.boolean(),
+      code: shape.codeName.nullable(),
+      steps: shape.list(shape.testStep),
+    }),
     run: async (context, { params }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
@@ -173,6 +203,7 @@ export const connections = [
     caller: "work",
     params: connectionParam,
     body: z.object({ clientSecret: secret }),
+    answer: z.object({ steps: shape.list(shape.testStep), mailboxes: z.number() }),
     run: async (context, { params, body }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
@@ -199,6 +230,7 @@ export const connections = [
     summary: "Take a machine or a mail tenant away: it is not read from now on, its points remain.",
     caller: "work",
     params: connectionParam,
+    answer: z.object({ goneAt: shape.moment }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const machine = await machineById(tx, params.connectionId);

@@ -9,6 +9,7 @@ import { askConsent, takeDecision } from "@/server/consents";
 import { destroyClientKey } from "@/server/key-holding";
 import { notFound, Problem } from "@/server/problem";
 import { deleteSource } from "@/server/source-deletion";
+import * as shape from "../shapes";
 import { reason, scopeQuery, sourceParam, uuid } from "./ids";
 import { saveAgreedRules } from "./policies";
 
@@ -42,6 +43,7 @@ export const consents = [
     caller: "look",
     pages: { of: "consents" },
     query: scopeQuery.pick({ client: true }),
+    answer: z.object({ consents: shape.list(shape.consent) }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ consents: await openConsents(tx, query.client ?? null, context.who.at) })),
   }),
@@ -54,6 +56,7 @@ export const consents = [
     status: 201,
     params: sourceParam,
     body: z.object({ reason }),
+    answer: z.object({ consentId: z.string() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const source = await sourceById(tx, params.sourceId);
@@ -76,6 +79,10 @@ export const consents = [
     caller: "work",
     params: z.object({ consentId: uuid }),
     body: z.object({ decision: z.enum(["agreed", "declined", "withdrawn"]) }),
+    answer: z.union([
+      z.object({ decision: z.enum(["declined", "withdrawn"]) }),
+      z.object({ decision: z.literal("agreed"), made: z.unknown() }),
+    ]),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const consent = await takeDecision(tx, context.who, context.person!, params.consentId, body.decision);

@@ -25,6 +25,7 @@ import { invalid, notFound } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { LocalFolder } from "@/store/places/local-folder";
 import { S3Bucket } from "@/store/places/s3-bucket";
+import * as shape from "../shapes";
 import { depotParam, name, reason, refuseAddress, uuid } from "./ids";
 
 const path = z
@@ -175,6 +176,23 @@ export const depots = [
     summary: "All depots, with what is granted to whom.",
     caller: "look",
     pages: { of: "depots" },
+    answer: z.object({
+      depots: shape.list(
+        z.object({
+          path: z.string(),
+          id: z.string(),
+          name: z.string(),
+          region: z.string(),
+          atOnce: z.number().nullable(),
+          kind: shape.depotKind,
+          settings: z.union([z.record(z.string(), z.object({})), shape.bucketPlace]),
+          capacityBytes: z.number().nullable(),
+          direct: z.string().nullable(),
+          usedBytes: z.number(),
+        }),
+      ),
+      grants: shape.list(shape.grant),
+    }),
     run: (context) =>
       context.tx(async (tx) => ({
         depots: (await listDepots(tx)).map(shown),
@@ -188,6 +206,7 @@ export const depots = [
     summary: "Try a folder, a share or a bucket as a depot, step by step. Leaves nothing behind.",
     caller: "provider-work",
     body: placeBody,
+    answer: shape.depotTest,
     run: (_context, { body }) => tryPlace(body, null),
   }),
   operation({
@@ -206,6 +225,10 @@ export const depots = [
       }),
       placeBody,
     ),
+    answer: z.object({
+      depot: shape.depot,
+      test: shape.depotTest,
+    }),
     run: async (context, { body }) => {
       const place = placeOfBody(body);
       checkDirect(place.kind, body.direct);
@@ -271,6 +294,9 @@ export const depots = [
         .nullable()
         .optional(),
     }),
+    answer: z.object({
+      depot: shape.depot,
+    }),
     run: async (context, { params, body }) => {
       const before = await context.tx((tx) => depotById(tx, params.depotId));
       if (before?.kind === "s3" && body.direct === "presigned" && (await testOf(context, before)).overwrites)
@@ -297,6 +323,7 @@ export const depots = [
     caller: "provider-work",
     params: depotParam,
     body: bucketBody.pick({ accessKeyId: true, secretAccessKey: true }),
+    answer: z.object({ test: shape.depotTest }),
     run: async (context, { params, body }) => {
       const depot = await context.tx((tx) => depotById(tx, params.depotId));
       if (!depot) throw notFound();
@@ -330,6 +357,7 @@ export const depots = [
     summary: "Test a depot step by step.",
     caller: "work",
     params: depotParam,
+    answer: shape.depotTest,
     run: async (context, { params }) => {
       const depot = await context.tx((tx) => depotById(tx, params.depotId));
       if (!depot) throw notFound();
@@ -356,6 +384,11 @@ export const depots = [
         .optional(),
       /** Why a lock for points to come is to be shorter: a second person must agree to it. */
       reason: reason.optional(),
+    }),
+    answer: z.object({
+      grant: shape.grant.nullable(),
+      consentId: z.string().nullable(),
+      regionDiffers: z.boolean(),
     }),
     run: async (context, { params, body }) => {
       if (body.lockDays) await refuseWithoutLock(context, params.depotId, params.clientId, body.lockDays);

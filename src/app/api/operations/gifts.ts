@@ -11,6 +11,7 @@ import { shownGift } from "@/server/given";
 import { pathFromText } from "@/server/path-text";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { showBytes } from "@/store/tree";
+import * as shape from "../shapes";
 import { clientParam, momentText, uuid } from "./ids";
 
 /** What technicians give to a client's people. */
@@ -23,6 +24,9 @@ export const gifts = [
     caller: "client-people",
     pages: { of: "gifts" },
     params: clientParam,
+    answer: z.object({
+      gifts: shape.list(shape.gift),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -44,6 +48,9 @@ export const gifts = [
       path: z.string().trim().min(1, "Give a folder, or “/” for all of it.").max(4096).default("/"),
       askFirst: z.boolean().default(false),
       until: momentText().nullable().default(null),
+    }),
+    answer: z.object({
+      gift: shape.gift,
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -86,6 +93,7 @@ export const gifts = [
     summary: "Take back what was given; the person no longer sees it.",
     caller: "client-people",
     params: z.object({ giftId: uuid }),
+    answer: z.object({ ended: z.boolean() }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const gift = await giftById(tx, params.giftId);

@@ -17,6 +17,7 @@ import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/serv
 import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
 import { pathFromText } from "@/server/path-text";
 import { notFound, Problem } from "@/server/problem";
+import * as shape from "../shapes";
 import { runParam, uuid, wantedQuery } from "./ids";
 
 /** The portal: what a technician has given to one of a client's people, and nothing else. */
@@ -56,6 +57,47 @@ export const given = [
     summary:
       "What was given to you, your restores of the last thirty days, and what waits for your manager's word.",
     caller: "given",
+    answer: z.object({
+      client: z.object({ id: z.string(), name: z.string(), zone: z.string() }),
+      passphraseNeeded: z.boolean(),
+      gifts: shape.list(
+        z.object({
+          kind: shape.sourceKind,
+          machine: z.object({ name: z.string(), seenAt: shape.moment.nullable() }).nullable(),
+          points: z.number(),
+          newest: shape.moment.nullable(),
+          path: z.string(),
+          pathName: z.string(),
+          personName: z.string(),
+          sourceName: z.string(),
+          id: z.string(),
+          clientId: z.string(),
+          personId: z.string(),
+          sourceId: z.string(),
+          askFirst: z.boolean(),
+          givenBy: z.string(),
+          givenAt: shape.moment,
+          until: shape.moment.nullable(),
+        }),
+      ),
+      restores: shape.list(
+        z.object({
+          download: z.unknown(),
+          folder: z.unknown(),
+          id: z.string(),
+          sourceId: z.string(),
+          sourceName: z.string(),
+          state: shape.runState,
+          outcome: shape.outcome.nullable(),
+          code: shape.codeName.nullable(),
+          dueAt: shape.moment,
+          endedAt: shape.moment.nullable(),
+          progress: shape.runProgress,
+          figures: z.record(z.string(), z.unknown()),
+        }),
+      ),
+      asks: shape.list(shape.ask),
+    }),
     run: (context) => context.tx((tx) => allGiven(tx, personOf(context), context.who.at)),
   }),
   operation({
@@ -66,6 +108,10 @@ export const given = [
     caller: "given",
     pages: { of: "points" },
     params: giftParam,
+    answer: z.object({
+      alarm: z.object({ alarm: shape.moment, before: shape.moment.nullable() }).nullable(),
+      points: shape.list(z.object({ id: z.string(), moment: shape.moment, suspect: z.boolean() })),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
@@ -98,6 +144,10 @@ export const given = [
       cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(2000).default(500),
     }),
+    answer: z.union([
+      z.object({ entries: shape.list(shape.shownEntry), total: z.number(), next: z.string() }),
+      z.object({ entries: shape.list(shape.shownEntry), total: z.number(), next: z.null() }),
+    ]),
     run: async (context, { params, query }) => {
       const { point, path } = await context.tx(async (tx) => {
         const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
@@ -114,6 +164,7 @@ export const given = [
     caller: "given",
     params: givenPoint,
     query: wantedQuery,
+    answer: z.object({ entries: shape.list(shape.shownEntry), looked: z.number(), more: z.boolean() }),
     run: async (context, { params, query }) => {
       const { gift, point } = await context.tx(async (tx) => {
         const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
@@ -130,6 +181,7 @@ export const given = [
     caller: "given",
     params: giftParam,
     query: wantedQuery,
+    answer: z.object({ entries: shape.list(shape.lastEntry), looked: z.number(), more: z.boolean() }),
     run: async (context, { params, query }) => {
       const { gift, points } = await context.tx(async (tx) => {
         const found = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
@@ -147,6 +199,7 @@ export const given = [
     caller: "given",
     params: givenPoint,
     query: onePath,
+    answer: z.object({ look: shape.look }),
     run: async (context, { params, query }) => {
       const { point, path } = await toldLook(context, params, query.path);
       return { look: await lookInside(context.services, point, path) };
@@ -160,6 +213,7 @@ export const given = [
     caller: "given",
     params: givenPoint,
     query: onePath,
+    media: ["image/*"],
     run: async (context, { params, query }) => {
       const { point, path } = await toldLook(context, params, query.path);
       return imageInside(context.services, point, path);
@@ -173,6 +227,7 @@ export const given = [
     caller: "given",
     params: givenPoint,
     query: onePath.extend({ since: pointId }),
+    answer: z.object({ comparison: shape.comparison }),
     run: async (context, { params, query }) => {
       const { gift, point, path } = await toldLook(context, params, query.path);
       const before = await context.tx((tx) => foundWithin(tx, gift, query.since, query.path));
@@ -188,6 +243,7 @@ export const given = [
     pages: { of: "versions", key: "pointId" },
     params: giftParam,
     query: z.object({ path: z.string().min(1) }),
+    answer: z.object({ versions: shape.list(shape.version) }),
     run: async (context, { params, query }) => {
       const path = pathFromText(query.path);
       const points = await context.tx(async (tx) => {
@@ -205,6 +261,7 @@ export const given = [
     summary: "How many files and bytes a basket holds.",
     caller: "given",
     body: z.object({ items }),
+    answer: z.object({ files: z.number(), bytes: z.number() }),
     run: async (context, { body }) =>
       weigh(
         context.services,
@@ -224,6 +281,10 @@ export const given = [
       /** A folder below what was given; none for where things were. */
       folder: z.string().trim().max(500).nullable().default(null),
     }),
+    answer: z.union([
+      z.object({ runId: z.string(), askId: z.null() }),
+      z.object({ runId: z.null(), askId: z.string() }),
+    ]),
     run: async (context, { body }) => {
       const person = personOf(context);
       const found = await context.tx((tx) => foundItems(tx, person.id, body.items, context.who.at));
@@ -258,6 +319,7 @@ export const given = [
     summary: "Stop a restore of yours.",
     caller: "given",
     params: runParam,
+    answer: z.object({}),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const run = await runById(tx, params.runId);
@@ -275,6 +337,7 @@ export const given = [
     caller: "given",
     status: 201,
     body: z.object({ items, format: z.enum(["zip", "tar"]) }),
+    answer: z.object({ files: z.number(), bytes: z.number(), id: z.string(), url: z.string() }),
     run: async (context, { body }) => {
       const person = personOf(context);
       const found = await context.tx((tx) => foundItems(tx, person.id, body.items, context.who.at));
@@ -296,6 +359,7 @@ export const given = [
       "Fetch a prepared download, streamed; with `Range`, the part that is still lacking after a break.",
     caller: "given",
     params: z.object({ archiveId: uuid }),
+    media: ["application/zip", "application/x-tar"],
     run: async (context, { params }) => {
       const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<GivenItem>(context, tx, params.archiveId);
@@ -315,6 +379,9 @@ export const given = [
     summary: "Restores of your people that wait for your word.",
     caller: "agree",
     pages: { of: "asks" },
+    answer: z.object({
+      asks: shape.list(shape.ask),
+    }),
     run: (context) =>
       context.tx(async (tx) => ({
         asks: (await openAsks(tx, context.person!.clientId!, context.who.at)).map(shownAsk),
@@ -328,6 +395,7 @@ export const given = [
     caller: "agree",
     params: z.object({ askId: uuid }),
     body: z.object({ decision: z.enum(["agreed", "declined"]) }),
+    answer: z.object({ decision: z.enum(["agreed", "declined"]), runId: z.string().nullable() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const ask = await lockAsk(tx, params.askId);

@@ -1,9 +1,10 @@
 import { isIP } from "node:net";
 import { z } from "zod";
+import { type Client, clientById } from "@/db/clients";
 import { type Ordered, type Position, positionOf } from "@/db/cursor";
 import type { Tx } from "@/db/scope";
 import { staleCursor } from "@/server/api/paging";
-import { invalid } from "@/server/problem";
+import { invalid, notFound } from "@/server/problem";
 import { refuseForbidden } from "@/store/reach";
 
 export const uuid = z.uuid();
@@ -110,4 +111,11 @@ export async function positionIn(
   const position = await positionOf(tx, list, cursor);
   if (!position) throw staleCursor();
   return position;
+}
+
+/** A client that the caller sees. Throws `not-found`. */
+export async function theClient(tx: Tx, id: string): Promise<Client> {
+  const client = await clientById(tx, id);
+  if (!client) throw notFound();
+  return client;
 }

@@ -1,6 +1,9 @@
-import { openApiDocument } from "@/server/api/openapi";
+import { z } from "zod";
+import { type OperationGroup, openApiDocument } from "@/server/api/openapi";
 import { type AnyOperation, operation } from "@/server/api/operation";
 import { inPages } from "@/server/api/paging";
+import { exampleBodies } from "../examples";
+import * as shapes from "../shapes";
 import { account } from "./account";
 import { clients } from "./clients";
 import { connections } from "./connections";
@@ -22,40 +25,45 @@ import { trail } from "./trail";
 import { viewings } from "./viewings";
 import { watching } from "./watching";
 
-const described: readonly AnyOperation[] = (
+/** Operations by subject. */
+const groups: readonly OperationGroup[] = (
   [
-    ...people,
-    ...account,
-    ...staff,
-    ...gifts,
-    ...given,
-    ...clients,
-    ...keys,
-    ...consents,
-    ...connections,
-    ...depots,
-    ...keeping,
-    ...policies,
-    ...sources,
-    ...statements,
-    ...watching,
-    ...messages,
-    ...load,
-    ...trail,
-    ...restores,
-    ...viewings,
-  ] as readonly AnyOperation[]
-).map(inPages);
+    ["People", "Signing in, invitations, and who one is.", people],
+    ["Account", "One's own account: password, second factor, sessions, API tokens.", account],
+    ["Staff", "The provider's people, and what is required of them.", staff],
+    ["Shared sources", "Which of a client's people may restore what by themselves.", gifts],
+    ["Portal", "What a client's person restores from what is shared with them.", given],
+    ["Clients", "Clients, their sites and limits.", clients],
+    ["Keys", "A client's data key: confirming, passphrase, key sheet, destruction.", keys],
+    ["Consents", "What needs a second person.", consents],
+    ["Connections", "Machines, mail tenants, and what they offer.", connections],
+    ["Depots", "Where recovery points are stored: adding, testing, granting.", depots],
+    ["Keeping", "Copies, checks, drills, holds and absences.", keeping],
+    ["Policies", "Policies, rules by level, consequences and advice.", policies],
+    ["Sources", "Sources with their state, recovery points and runs.", sources],
+    ["Statements", "Statements for clients, and usage.", statements],
+    ["Watch", "What is put off, and what one shift hands over to the next.", watching],
+    ["Messages", "Mail, webhooks, and what was sent.", messages],
+    ["Load", "When runs load depots, and moving them.", load],
+    ["Trail", "Who did what.", trail],
+    ["Restores", "Looking into recovery points, restoring, downloading.", restores],
+    ["Viewings", "Recovery points opened as a read-only share for a time.", viewings],
+  ] as readonly (readonly [string, string, readonly AnyOperation[]])[]
+).map(([tag, description, operations]) => ({ tag, description, operations: operations.map(inPages) }));
+
+/** The API as OpenAPI 3.1 describes it. */
+export const document = () => openApiDocument(groups, shapes, exampleBodies());
 
 /** Everything that the API can do. Routing, the OpenAPI document and the tests of tenancy are made from this table. */
 export const operations: readonly AnyOperation[] = [
-  ...described,
+  ...groups.flatMap((group) => group.operations),
   operation({
     id: "openApi",
     method: "GET",
     path: "/openapi.json",
     summary: "This API as OpenAPI 3.1.",
     caller: "anyone",
-    run: async () => openApiDocument(described),
+    answer: z.record(z.string(), z.unknown()),
+    run: async () => document(),
   }),
 ];

@@ -12,6 +12,7 @@ import { requestCheck } from "@/runs/check";
 import { requestDrill } from "@/runs/drills";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/problem";
+import * as shape from "../shapes";
 import { depotParam, momentText, reason, sourceParam, uuid } from "./ids";
 
 /** What keeps recovery points safe: checks of depots, and holds. */
@@ -25,6 +26,7 @@ export const keeping = [
     status: 202,
     params: z.object({ depotId: uuid, clientId: uuid }),
     body: z.object({ depth: z.enum(CHECK_DEPTHS).default("trees") }),
+    answer: z.object({ checkId: z.string() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
@@ -42,6 +44,7 @@ export const keeping = [
     caller: "work",
     status: 202,
     params: sourceParam,
+    answer: z.object({ run: shape.run }),
     run: (context, { params }) =>
       context.tx(async (tx) => ({ run: await requestDrill(tx, context.who, params.sourceId) })),
   }),
@@ -53,6 +56,35 @@ export const keeping = [
     caller: "look",
     pages: { of: "checks" },
     params: depotParam,
+    answer: z.object({
+      checks: shape.list(
+        z.object({
+          id: z.string(),
+          clientId: z.string(),
+          depotId: z.string(),
+          depth: z.enum(["bytes", "objects", "trees"]),
+          requestedBy: z.string(),
+          requestedAt: shape.moment,
+          startedAt: shape.moment.nullable(),
+          endedAt: shape.moment.nullable(),
+          outcome: z.enum(["clean", "failed", "damage"]).nullable(),
+          message: z.string().nullable(),
+          figures: z.record(z.string(), z.number()),
+          verified: shape.verifiedTo.nullable(),
+          clientName: z.string(),
+        }),
+      ),
+      damages: shape.list(
+        z.object({
+          clientId: z.string(),
+          objectId: z.string(),
+          object: z.enum(["point", "pack"]),
+          foundAt: shape.moment,
+          detail: z.string(),
+          touches: shape.list(z.object({ pointId: z.string(), path: z.string() })),
+        }),
+      ),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await depotById(tx, params.depotId))) throw notFound();
@@ -87,6 +119,16 @@ export const keeping = [
         message: "It is back after it left.",
         path: ["to"],
       }),
+    answer: z.object({
+      absence: z.object({
+        id: z.string(),
+        depotId: z.string(),
+        from: shape.moment,
+        to: shape.moment,
+        note: z.string(),
+        createdBy: z.string(),
+      }),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
@@ -113,6 +155,7 @@ export const keeping = [
     summary: "Take a planned absence back.",
     caller: "provider-work",
     params: depotParam.extend({ absenceId: uuid }),
+    answer: z.object({ takenBack: z.boolean() }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const depot = await depotById(tx, params.depotId);
@@ -140,6 +183,18 @@ export const keeping = [
         .regex(/^[0-9a-f]{32}$/)
         .nullable()
         .default(null),
+    }),
+    answer: z.object({
+      hold: z.object({
+        pointId: z.string().nullable(),
+        id: z.string(),
+        clientId: z.string(),
+        sourceId: z.string(),
+        reason: z.string(),
+        placedBy: z.string(),
+        placedAt: shape.moment,
+        evidence: z.null(),
+      }),
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -174,6 +229,7 @@ export const keeping = [
     summary: "Lift a hold.",
     caller: "work",
     params: sourceParam.extend({ holdId: uuid }),
+    answer: z.object({ liftedAt: shape.moment }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const source = await sourceById(tx, params.sourceId);

@@ -16,6 +16,7 @@ import { keyContext } from "@/server/space-readers";
 import { sessionServed } from "@/server/unlocked";
 import { hashSecret } from "@/store/secrets";
 import { fingerprintOf, wrapKey } from "@/store/wrapping";
+import * as shape from "../shapes";
 import { clientParam, reason } from "./ids";
 
 const newPassphrase = z
@@ -47,6 +48,16 @@ export const keys = [
     summary: "How the client's key is held and whether it is confirmed; never the key.",
     caller: "look",
     params: clientParam,
+    answer: z.object({
+      exists: z.boolean(),
+      state: shape.keyState,
+      fingerprint: z.string().nullable(),
+      confirmedAt: shape.moment.nullable(),
+      destroyedAt: shape.moment.nullable(),
+      askedGroup: z.number().nullable(),
+      open: z.boolean(),
+      machinesWithout: shape.list(z.string()),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -77,6 +88,12 @@ export const keys = [
     status: 201,
     params: clientParam,
     body: z.object({ passphrase: newPassphrase.nullable().default(null) }),
+    answer: z.object({
+      groups: shape.list(z.string()),
+      askedGroup: z.number(),
+      qr: z.string(),
+      madeAt: shape.moment,
+    }),
     run: async (context, { params, body }) => {
       const key = randomBytes(32);
       const groups = keyToGroups(key);
@@ -130,6 +147,7 @@ export const keys = [
     caller: "work",
     params: clientParam,
     body: z.object({ group: z.string().min(1, "Type the group from the sheet.").max(200) }),
+    answer: z.object({ confirmedAt: shape.moment }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const key = await clientKey(tx, params.clientId);
@@ -171,6 +189,7 @@ export const keys = [
       /** The one that is to open it; none puts it into escrow. */
       newPassphrase: newPassphrase.nullable(),
     }),
+    answer: z.object({ holding: z.string() }),
     run: async (context, { params, body }) => {
       await clientThere(context, params.clientId);
       await changeHolding(
@@ -197,6 +216,7 @@ export const keys = [
     caller: "work",
     params: clientParam,
     body: z.object({ passphrase: z.string().min(1, "Give the passphrase.").max(500) }),
+    answer: z.object({ until: shape.moment, machines: shape.list(z.string()) }),
     run: async (context, { params, body }) => {
       await clientThere(context, params.clientId);
       const until = new Date(context.who.at.getTime() + SESSION_HOURS * 3_600_000);
@@ -223,6 +243,7 @@ export const keys = [
     status: 201,
     params: clientParam,
     body: z.object({ reason }),
+    answer: z.object({ consentId: z.string() }),
     run: async (context, { params, body }) => {
       const client = await clientThere(context, params.clientId);
       return context.tx(async (tx) => {
@@ -246,6 +267,7 @@ export const keys = [
     summary: "The certificate of a destroyed key: what cannot be read any more, who asked and who agreed.",
     caller: "look",
     params: clientParam,
+    answer: z.object({ certificate: shape.certificate }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const certificate = await certificateOf(tx, params.clientId);

@@ -7,6 +7,7 @@ import { operation } from "@/server/api/operation";
 import { weekOf } from "@/server/load";
 import { nextRevision, saveRules } from "@/server/policy-saving";
 import { invalid } from "@/server/problem";
+import * as shape from "../shapes";
 import { filterOf, scopeQuery, uuid } from "./ids";
 
 /** The week over all clients, and moving schedules in it. */
@@ -18,6 +19,12 @@ export const load = [
     summary: "The week as the policies have it: when which sources run, for how long, into which depots.",
     caller: "look",
     query: scopeQuery,
+    answer: z.object({
+      monday: shape.moment,
+      groups: shape.list(shape.loadGroup),
+      depots: shape.list(shape.loadDepot),
+      zone: z.string(),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
         const zone = (await readProvider(tx))?.zone ?? "UTC";
@@ -44,6 +51,9 @@ export const load = [
         )
         .min(1, "Move something first.")
         .max(500),
+    }),
+    answer: z.object({
+      moved: shape.list(z.object({ policyId: z.string(), name: z.string(), minutes: z.number() })),
     }),
     run: (context, { body }) =>
       context.tx(async (tx) => {

@@ -17,6 +17,7 @@ import { cursorText } from "@/server/api/paging";
 import { LINK } from "@/server/message-link";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
+import * as shape from "../shapes";
 import { hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
@@ -49,6 +50,12 @@ export const messages = [
     path: "/mail-server",
     summary: "How mail leaves; null where nothing is set up.",
     caller: "look",
+    answer: z.union([
+      z.object({ mailServer: z.null() }),
+      z.object({
+        mailServer: shape.mailServer,
+      }),
+    ]),
     run: (context) =>
       context.tx(async (tx) => {
         const there = await mailSettings(tx);
@@ -64,6 +71,9 @@ export const messages = [
     summary: "Set how mail leaves.",
     caller: "provider-work",
     body: mailBody,
+    answer: z.object({
+      mailServer: shape.mailServer,
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         refuseAddress("host", body.host);
@@ -92,6 +102,7 @@ export const messages = [
         webhookId: uuid.nullable().default(null),
       })
       .refine((body) => (body.mail === null) !== (body.webhookId === null), "Name an address or a webhook."),
+    answer: z.object({ sent: z.boolean() }),
     run: async (context, { body }) => {
       const recipient = body.mail ? `mail:${body.mail}` : `webhook:${body.webhookId}`;
       const way = await context.tx(async (tx) => {
@@ -131,6 +142,9 @@ export const messages = [
     summary: "Webhooks that policies may name.",
     caller: "look",
     pages: { of: "webhooks" },
+    answer: z.object({
+      webhooks: shape.list(z.object({ id: z.string(), name: z.string(), url: z.string() })),
+    }),
     run: (context) =>
       context.tx(async (tx) => ({
         webhooks: (await listWebhooks(tx)).map(({ secret: _, ...rest }) => rest),
@@ -145,6 +159,10 @@ export const messages = [
     caller: "provider-work",
     status: 201,
     body: z.object({ name: name("a name for the webhook"), url }),
+    answer: z.object({
+      webhook: z.object({ name: z.string(), url: z.string(), id: z.string() }),
+      secret: z.string(),
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         refuseAddress("url", new URL(body.url).hostname);
@@ -173,6 +191,7 @@ export const messages = [
     summary: "Take a webhook away. Policies that name it send nothing to it any more.",
     caller: "provider-work",
     params: z.object({ webhookId: uuid }),
+    answer: z.object({ removed: z.string() }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const webhook = await webhookById(tx, params.webhookId);
@@ -192,6 +211,25 @@ export const messages = [
     query: scopeQuery.pick({ client: true }).extend({
       cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(500).default(100),
+    }),
+    answer: z.object({
+      messages: shape.list(
+        z.object({
+          attachments: shape.list(z.string()),
+          error: z.string().nullable(),
+          id: z.string(),
+          body: z.string(),
+          clientId: z.string().nullable(),
+          madeAt: shape.moment,
+          recipient: z.string(),
+          subject: z.string(),
+          attempts: z.number(),
+          nextTryAt: shape.moment.nullable(),
+          sentAt: shape.moment.nullable(),
+          givenUpAt: shape.moment.nullable(),
+        }),
+      ),
+      next: z.string().nullable(),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
@@ -214,6 +252,7 @@ export const messages = [
     summary: "Try a message again that was given up.",
     caller: "work",
     params: z.object({ messageId: uuid }),
+    answer: z.object({ message: z.object({ id: z.string() }) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const message = await messageById(tx, params.messageId);

@@ -23,6 +23,7 @@ import {
 } from "@/server/sign-in";
 import type { Who } from "@/server/who";
 import { hashSecret } from "@/store/secrets";
+import * as shape from "../shapes";
 import { email, name, password } from "./ids";
 
 function sessionCookie(request: Request, token: string, seconds: number): string {
@@ -30,16 +31,13 @@ function sessionCookie(request: Request, token: string, seconds: number): string
   return `${sessionCookieName(secure)}=${token}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${seconds}${secure ? "; Secure" : ""}`;
 }
 
-const withCookie = (body: unknown, cookie: string, status = 200): Response =>
-  Response.json(body, { status, headers: { "set-cookie": cookie, "cache-control": "no-store" } });
-
 const fromOf = (who: Who, request: Request): From => ({
   address: who.address,
   agent: request.headers.get("user-agent") ?? "",
 });
 
 const secretParam = z.object({ secret: z.string().min(20).max(100) });
-const GONE = "This invitation was taken up already, or its days are over. Ask for a new one.";
+const GONE = "This invitation was accepted already, or has expired. Ask for a new one.";
 
 async function invitationOf(services: Services, secret: string, now: Date) {
   const found = await services.db.withScope({ role: "system" }, (tx) =>
@@ -61,9 +59,11 @@ export const people = [
       password: z.string().min(1, "Give your password.").max(1000),
       code: z.string().trim().max(40).optional(),
     }),
-    run: async ({ services, who, request }, { body }) => {
+    answer: z.object({ person: shape.person }),
+    run: async ({ services, who, request, headers }, { body }) => {
       const { person, token } = await signIn(services, body, fromOf(who, request));
-      return withCookie({ person }, sessionCookie(request, token, SESSION_HOURS * 3600));
+      headers.set("set-cookie", sessionCookie(request, token, SESSION_HOURS * 3600));
+      return { person };
     },
   }),
   operation({
@@ -72,9 +72,11 @@ export const people = [
     path: "/sessions/current",
     summary: "Sign out.",
     caller: "person",
-    run: async ({ services, person, who, sessionToken, request }) => {
+    answer: z.object({}),
+    run: async ({ services, person, who, sessionToken, request, headers }) => {
       if (sessionToken) await signOut(services, sessionToken, person!, who.address);
-      return withCookie({}, sessionCookie(request, "", 0));
+      headers.set("set-cookie", sessionCookie(request, "", 0));
+      return {};
     },
   }),
   operation({
@@ -83,6 +85,7 @@ export const people = [
     path: "/me",
     summary: "Who is signed in.",
     caller: "person",
+    answer: z.object({ person: shape.person.nullable() }),
     run: async ({ person }) => ({ person }),
   }),
   operation({
@@ -101,7 +104,8 @@ export const people = [
       /** A second factor of all of the provider's people, from the first day on. */
       demandFactor: z.boolean().default(true),
     }),
-    run: async ({ services, who, request }, { body }) => {
+    answer: z.object({ person: shape.person }),
+    run: async ({ services, who, request, headers }, { body }) => {
       await refuseKnownPassword(body.password, [body.name, body.email, body.provider]);
       const hash = await hashPassword(body.password);
       await services.db.withScope({ role: "system" }, async (tx) => {
@@ -118,7 +122,8 @@ export const people = [
         if (body.demandFactor) await setFactorRoles(tx, [...PROVIDER_ROLES]);
       });
       const { person, token } = await signIn(services, body, fromOf(who, request));
-      return withCookie({ person }, sessionCookie(request, token, SESSION_HOURS * 3600), 201);
+      headers.set("set-cookie", sessionCookie(request, token, SESSION_HOURS * 3600));
+      return { person };
     },
   }),
   operation({
@@ -128,6 +133,7 @@ export const people = [
     summary: "Whom an invitation is for.",
     caller: "anyone",
     params: secretParam,
+    answer: z.object({ invitation: shape.invitation }),
     run: async ({ services, who }, { params }) => ({
       invitation: await invitationOf(services, params.secret, who.at),
     }),
@@ -144,7 +150,8 @@ export const people = [
       /** Of the second factor, where the person has one: a new password does not replace it. */
       code: z.string().trim().max(40).optional(),
     }),
-    run: async ({ services, who, request }, { params, body }) => {
+    answer: z.object({ person: shape.person }),
+    run: async ({ services, who, request, headers }, { params, body }) => {
       const { personId, name, email, factor } = await invitationOf(services, params.secret, who.at);
       await refuseKnownPassword(body.password, [name, email]);
       if (factor) {
@@ -167,10 +174,8 @@ export const people = [
           "invitation",
         );
       });
-      return withCookie(
-        { person: signedIn.person },
-        sessionCookie(request, signedIn.token, SESSION_HOURS * 3600),
-      );
+      headers.set("set-cookie", sessionCookie(request, signedIn.token, SESSION_HOURS * 3600));
+      return { person: signedIn.person };
     },
   }),
 ];

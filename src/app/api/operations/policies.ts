@@ -11,7 +11,10 @@ import {
   policyFile,
   upgradedFile,
 } from "@/core/policy/cascade";
-import { type Clauses, clausesSchema } from "@/core/policy/clauses";
+import { type Clauses, clausesSchema, howLongClause, whatClause } from "@/core/policy/clauses";
+import { conductClause } from "@/core/policy/conduct";
+import { noticesClause } from "@/core/policy/notices";
+import { whenClause } from "@/core/policy/when";
 import { clientById, readProvider, siteById } from "@/db/clients";
 import { listDepots } from "@/db/depots";
 import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/facts";
@@ -25,6 +28,7 @@ import { factsFor } from "@/server/policy-facts";
 import { nextRevision, saveRules, sentencesOf, shortened } from "@/server/policy-saving";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { effectsOf, findGroups, settleRules } from "@/server/rules";
+import * as shape from "../shapes";
 import { clientParam, name, policyParam, scopeQuery, sourceParam, uuid } from "./ids";
 
 const pins = z.array(z.enum(CLAUSE_NAMES)).default([]);
@@ -123,6 +127,25 @@ export const policies = [
     caller: "look",
     pages: { of: "policies" },
     query: scopeQuery.pick({ client: true }),
+    answer: z.object({
+      policies: shape.list(
+        z.object({
+          clientId: z.string(),
+          siteId: z.string().nullable(),
+          sourceId: z.string().nullable(),
+          rule: groupRule.nullable(),
+          revision: z.number(),
+          changedAt: shape.moment,
+          changedBy: z.string(),
+          id: z.string(),
+          level: z.enum(["client", "site", "source", "provider", "group"]),
+          name: z.string(),
+          clauses: clausesSchema.partial(),
+          pins: shape.list(shape.clauseName),
+          sources: z.number(),
+        }),
+      ),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ policies: await listPolicies(tx, query.client ?? null) })),
   }),
@@ -134,6 +157,7 @@ export const policies = [
     caller: "work",
     status: 201,
     body: policyBody.extend({ clientId: uuid }),
+    answer: shape.savedPolicy,
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const { clientId } = body;
@@ -149,6 +173,7 @@ export const policies = [
     summary: "One policy.",
     caller: "look",
     params: policyParam,
+    answer: z.object({ policy: shape.policy }),
     run: (context, { params }) =>
       context.tx(async (tx) => ({ policy: await thePolicy(tx, params.policyId) })),
   }),
@@ -161,6 +186,7 @@ export const policies = [
     caller: "work",
     params: policyParam,
     body: policyBody.extend({ revision: z.number().int() }),
+    answer: shape.savedPolicy,
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
@@ -179,6 +205,7 @@ export const policies = [
     summary: "The rules of the provider, a client, a site or a source; null where there are none.",
     caller: "look",
     params: ownerParam,
+    answer: z.object({ policy: shape.policy.nullable() }),
     run: (context, { params }) =>
       context.tx(async (tx) => ({ policy: await policyOfOwner(tx, (await ownerOf(tx, params)).owner) })),
   }),
@@ -190,6 +217,7 @@ export const policies = [
     caller: "work",
     params: ownerParam,
     body: layerBody.extend({ revision: z.number().int().default(0) }),
+    answer: shape.savedPolicy,
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const { owner, name: called } = await ownerOf(tx, params);
@@ -210,6 +238,27 @@ export const policies = [
     summary: "What would change, and for which sources, if these rules were saved. Nothing is saved.",
     caller: "look",
     body: wishSchema,
+    answer: z.object({
+      secondPerson: z.number(),
+      total: z.number(),
+      effects: shape.list(
+        z.object({
+          changes: shape.list(
+            z.object({
+              clause: shape.clauseName,
+              before: z.string().optional(),
+              after: z.string().optional(),
+            }),
+          ),
+          sourceId: z.string(),
+          sourceName: z.string(),
+          clientId: z.string(),
+          clientName: z.string(),
+          overruled: shape.list(z.string()),
+          stops: z.boolean(),
+        }),
+      ),
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         if (!body.policyId === !body.owner)
@@ -249,6 +298,21 @@ export const policies = [
     caller: "look",
     pages: { of: "revisions", key: "revision" },
     params: policyParam,
+    answer: z.object({
+      revisions: shape.list(
+        z.object({
+          sentences: shape.list(shape.clauseSentence),
+          revision: z.number(),
+          name: z.string(),
+          clauses: clausesSchema.partial(),
+          pins: shape.list(shape.clauseName),
+          rule: groupRule.nullable(),
+          reason: z.string().nullable(),
+          changedAt: shape.moment,
+          changedBy: z.string(),
+        }),
+      ),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         await thePolicy(tx, params.policyId);
@@ -269,6 +333,7 @@ export const policies = [
     caller: "work",
     params: policyParam.extend({ revision: z.coerce.number().int().min(1) }),
     body: z.object({ reason: reasonOrNone }),
+    answer: shape.savedPolicy,
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
@@ -285,6 +350,29 @@ export const policies = [
     summary: "A policy as a file for another client or console; depots by their names.",
     caller: "look",
     params: policyParam,
+    answer: z.object({
+      format: z.literal("deep-keep-policy"),
+      version: z.number(),
+      name: z.string(),
+      clauses: z.object({
+        what: whatClause.optional(),
+        when: whenClause.optional(),
+        howLong: howLongClause.optional(),
+        conduct: conductClause.optional(),
+        notices: noticesClause.optional(),
+        where: z
+          .object({
+            depot: z.string(),
+            beside: shape.list(z.string()),
+            carryTo: shape.list(z.string()),
+            atOnce: z.number(),
+            whenAway: z.enum(["wait", "others"]),
+          })
+          .optional(),
+      }),
+      rule: groupRule.nullable(),
+      $schema: z.string().optional(),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
@@ -324,6 +412,7 @@ export const policies = [
     params: clientParam,
     body: policyFile,
     upgraded: upgradedFile,
+    answer: shape.savedPolicy,
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -359,6 +448,7 @@ export const policies = [
     path: "/policy-schema.json",
     summary: "The JSON Schema of a policy as a file.",
     caller: "person",
+    answer: z.record(z.string(), z.unknown()),
     run: async () => z.toJSONSchema(policyFile, { io: "input" }),
   }),
   operation({
@@ -373,6 +463,41 @@ export const policies = [
       policyId: uuid.nullable().default(null),
       owner: ownerParam.nullable().default(null),
       clauses,
+    }),
+    answer: z.object({
+      advice: shape.list(
+        z.object({
+          setAside: shape.setAsideAdvice.nullable(),
+          key: z.enum([
+            "nothing-runs",
+            "target-not-met",
+            "one-point",
+            "dropped-too-soon",
+            "one-place",
+            "same-house",
+            "system-volume",
+            "region-differs",
+            "over-quota",
+            "runs-too-close",
+            "window-too-short",
+            "weekends-left-out",
+            "key-not-confirmed",
+            "working-folder",
+          ]),
+          text: z.string(),
+        }),
+      ),
+      clientZone: z.string(),
+      providerZone: z.string(),
+      next: shape.list(shape.due),
+      zonesDiffer: z.boolean(),
+      sources: z.number(),
+      spaceNow: z.number(),
+      space: shape.list(shape.spaceAt).nullable(),
+      points: shape.list(shape.inventedPoint),
+      pointsAfterYear: z.number(),
+      load: shape.list(z.object({ runs: z.number(), minutes: z.number(), bytes: z.number() })),
+      restoreMinutes: z.number().nullable(),
     }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
@@ -421,6 +546,7 @@ export const policies = [
     caller: "work",
     params: adviceParam,
     body: z.object({ reason: z.string().trim().min(3, "Say why, in a few words.").max(500) }),
+    answer: z.object({ advice: shape.list(shape.setAsideAdvice) }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
@@ -449,6 +575,7 @@ export const policies = [
     summary: "Show a piece of advice again that was set aside.",
     caller: "work",
     params: adviceParam,
+    answer: z.object({ advice: shape.list(shape.setAsideAdvice) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
@@ -471,6 +598,7 @@ export const policies = [
       paused: z.boolean().optional(),
       tags: z.array(name("a tag", 40)).max(20, "20 tags at most.").optional(),
     }),
+    answer: z.object({ source: shape.source.nullable() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const source = await sourceById(tx, params.sourceId);

@@ -14,6 +14,7 @@ import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } f
 import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
 import { pathFromText } from "@/server/path-text";
 import { invalid, notFound, Problem } from "@/server/problem";
+import * as shape from "../shapes";
 import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
 
 const items = z
@@ -57,6 +58,28 @@ export const restores = [
     summary: "One recovery point.",
     caller: "look",
     params: pointParam,
+    answer: z.object({
+      point: z.object({
+        id: z.string(),
+        clientId: z.string(),
+        sourceId: z.string(),
+        runId: z.string().nullable(),
+        depotId: z.string(),
+        moment: shape.moment,
+        files: z.number(),
+        folders: z.number(),
+        links: z.number(),
+        bytes: z.number(),
+        addedBytes: z.number(),
+        objectBytes: z.number(),
+        droppedAt: shape.moment.nullable(),
+        dropReason: z.string().nullable(),
+        purgeAfter: shape.moment.nullable(),
+        lockedUntil: shape.moment.nullable(),
+        damagedAt: shape.moment.nullable(),
+        lastCopies: z.number().nullable(),
+      }),
+    }),
     run: async (context, { params }) => {
       const point = await pointOf(context, params.pointId);
       return { point: { ...point, id: params.pointId, root: undefined } };
@@ -74,6 +97,10 @@ export const restores = [
       cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(2000).default(500),
     }),
+    answer: z.union([
+      z.object({ entries: shape.list(shape.shownEntry), total: z.number(), next: z.string() }),
+      z.object({ entries: shape.list(shape.shownEntry), total: z.number(), next: z.null() }),
+    ]),
     run: async (context, { params, query }) =>
       listFolder(
         context.services,
@@ -91,6 +118,7 @@ export const restores = [
     caller: "open",
     params: pointParam,
     query: wantedQuery,
+    answer: z.object({ entries: shape.list(shape.shownEntry), looked: z.number(), more: z.boolean() }),
     run: async (context, { params, query }) =>
       searchPoint(context.services, await pointOf(context, params.pointId), query),
   }),
@@ -103,6 +131,7 @@ export const restores = [
     caller: "open",
     params: sourceParam,
     query: wantedQuery,
+    answer: z.object({ entries: shape.list(shape.lastEntry), looked: z.number(), more: z.boolean() }),
     run: async (context, { params, query }) => {
       const points = await context.tx(async (tx) => {
         if (!(await sourceById(tx, params.sourceId))) throw notFound();
@@ -119,6 +148,23 @@ export const restores = [
     caller: "open",
     params: pointParam,
     query: z.object({ since: pointParam.shape.pointId }),
+    answer: z.object({
+      changes: shape.list(
+        z.object({
+          name: z.string(),
+          path: z.string(),
+          type: shape.entryType,
+          size: z.number().nullable(),
+          modified: z.string(),
+          mode: z.string(),
+          target: z.string().nullable(),
+          items: z.number().nullable(),
+          kind: shape.changeKind,
+          sizeBefore: z.number().nullable(),
+        }),
+      ),
+      more: z.boolean(),
+    }),
     run: async (context, { params, query }) => {
       const after = await pointOf(context, params.pointId);
       const before = await pointOf(context, query.since);
@@ -134,6 +180,7 @@ export const restores = [
     caller: "open",
     params: pointParam,
     query: onePath,
+    answer: z.object({ look: shape.look }),
     run: async (context, { params, query }) => {
       const { point, path } = await toldLook(context, params.pointId, query.path);
       return { look: await lookInside(context.services, point, path) };
@@ -147,6 +194,7 @@ export const restores = [
     caller: "open",
     params: pointParam,
     query: onePath,
+    media: ["image/*"],
     run: async (context, { params, query }) => {
       const { point, path } = await toldLook(context, params.pointId, query.path);
       return imageInside(context.services, point, path);
@@ -160,6 +208,7 @@ export const restores = [
     caller: "open",
     params: pointParam,
     query: onePath.extend({ since: pointParam.shape.pointId }),
+    answer: z.object({ comparison: shape.comparison }),
     run: async (context, { params, query }) => {
       const { point, path } = await toldLook(context, params.pointId, query.path);
       const before = await pointOf(context, query.since);
@@ -176,6 +225,7 @@ export const restores = [
     pages: { of: "versions", key: "pointId" },
     params: sourceParam,
     query: z.object({ path: z.string().min(1) }),
+    answer: z.object({ versions: shape.list(shape.version) }),
     run: async (context, { params, query }) => {
       const points = await context.tx(async (tx) => {
         if (!(await sourceById(tx, params.sourceId))) throw notFound();
@@ -191,6 +241,7 @@ export const restores = [
     summary: "How many files and bytes a basket holds.",
     caller: "open",
     body: z.object({ items }),
+    answer: z.object({ files: z.number(), bytes: z.number() }),
     run: async (context, { body }) =>
       weigh(context.services, await context.tx((tx) => pointsOfItems(tx, body.items))),
   }),
@@ -209,6 +260,7 @@ export const restores = [
       ]),
       clash: z.enum(["keep-both", "replace", "skip"]).default("keep-both"),
     }),
+    answer: z.object({ run: shape.run }),
     run: async (context, { body }) => {
       const found = await context.tx((tx) => pointsOfItems(tx, body.items));
       const weight = await weigh(context.services, found);
@@ -230,6 +282,7 @@ export const restores = [
     caller: "open",
     status: 201,
     body: z.object({ items, format: z.enum(["zip", "tar"]) }),
+    answer: z.object({ files: z.number(), bytes: z.number(), id: z.string(), url: z.string() }),
     run: async (context, { body }) => {
       const found = await context.tx((tx) => pointsOfItems(tx, body.items));
       const weight = await weigh(context.services, found);
@@ -245,6 +298,7 @@ export const restores = [
       "Fetch a prepared download, streamed; with `Range`, the part that is still lacking after a break.",
     caller: "open",
     params: z.object({ archiveId: uuid }),
+    media: ["application/zip", "application/x-tar"],
     run: async (context, { params }) => {
       const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<z.infer<typeof items>[number]>(context, tx, params.archiveId);
@@ -261,6 +315,7 @@ export const restores = [
       "Bring a dropped point back while its grace lasts. A hold on it keeps its policy from dropping it again, until somebody lifts it.",
     caller: "work",
     params: pointParam,
+    answer: z.object({ kept: z.boolean(), holdId: z.string() }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const point = await pointById(tx, Buffer.from(params.pointId, "hex"));
@@ -296,6 +351,7 @@ export const restores = [
     path: "/codes",
     summary: "All codes, with cause and remedy.",
     caller: "person",
+    answer: z.object({ codes: z.record(shape.codeName, shape.codeText) }),
     run: async () => ({ codes: CODES }),
   }),
 ];

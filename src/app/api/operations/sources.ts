@@ -17,6 +17,7 @@ import { whyKept } from "@/server/kept";
 import { findPlaces } from "@/server/place";
 import { notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
+import * as shape from "../shapes";
 import { filterOf, momentText, positionIn, runParam, scopeQuery, sourceParam } from "./ids";
 
 const explain = (code: Code | null) => (code ? CODES[code] : null);
@@ -35,6 +36,7 @@ export const sources = [
     summary: "Clients, sites and sources whose name contains a text, with the address of their scope.",
     caller: "look",
     query: z.object({ q: z.string().max(100).default("") }),
+    answer: z.object({ places: shape.list(shape.foundPlace) }),
     run: (context, { query }) => context.tx(async (tx) => ({ places: await findPlaces(tx, query.q.trim()) })),
   }),
   operation({
@@ -45,6 +47,31 @@ export const sources = [
       "Counts by state, what needs somebody with the sources it touches and until when it is set aside, and the nights.",
     caller: "look",
     query: scopeQuery,
+    answer: z.object({
+      causes: shape.list(
+        z.object({
+          setAside: shape.setAside.nullable(),
+          key: z.string(),
+          kind: shape.causeKind,
+          state: shape.state,
+          title: z.string(),
+          detail: z.string(),
+          sourceIds: shape.list(z.string()),
+          clientNames: shape.list(z.string()),
+          since: shape.moment.nullable(),
+          code: shape.codeName.nullable(),
+          depotId: z.string().nullable(),
+          runId: z.string().optional(),
+        }),
+      ),
+      at: shape.moment,
+      total: z.number(),
+      counts: shape.states,
+      sources: shape.list(shape.sourceFacts),
+      nights: shape.list(z.string()),
+      rows: shape.list(shape.nightRow),
+      lastNight: z.object({ runs: z.number(), clean: z.number() }),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
         const standing = await computeStanding(tx, filterOf(query), context.who.at);
@@ -63,6 +90,9 @@ export const sources = [
     caller: "look",
     pages: { of: "sources" },
     query: scopeQuery,
+    answer: z.object({
+      sources: shape.list(shape.sourceRow),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => ({ sources: await sourcesWithRules(tx, filterOf(query), context.who.at) })),
   }),
@@ -73,6 +103,9 @@ export const sources = [
     summary: "One source with its state.",
     caller: "look",
     params: sourceParam,
+    answer: z.object({
+      source: shape.sourceRow,
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const [source] = await sourcesWithRules(tx, { sourceId: params.sourceId }, context.who.at);
@@ -88,6 +121,31 @@ export const sources = [
     caller: "look",
     pages: { of: "points" },
     params: sourceParam,
+    answer: z.object({
+      points: shape.list(
+        z.object({
+          id: z.string(),
+          decision: z.object({ keep: z.boolean(), reason: z.string().nullable() }),
+          clientId: z.string(),
+          sourceId: z.string(),
+          runId: z.string().nullable(),
+          depotId: z.string(),
+          moment: shape.moment,
+          files: z.number(),
+          folders: z.number(),
+          links: z.number(),
+          bytes: z.number(),
+          addedBytes: z.number(),
+          objectBytes: z.number(),
+          droppedAt: shape.moment.nullable(),
+          dropReason: z.string().nullable(),
+          purgeAfter: shape.moment.nullable(),
+          lockedUntil: shape.moment.nullable(),
+          damagedAt: shape.moment.nullable(),
+          lastCopies: z.number().nullable(),
+        }),
+      ),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const source = await sourceById(tx, params.sourceId);
@@ -111,6 +169,13 @@ export const sources = [
     caller: "open",
     params: sourceParam,
     body: z.object({ what: whatClause }),
+    answer: z.object({
+      moment: z.string(),
+      taken: z.object({ files: z.number(), bytes: z.number() }),
+      left: z.object({ files: z.number(), bytes: z.number() }),
+      largestLeft: shape.list(z.object({ path: z.string(), size: z.number() })),
+      missing: shape.list(z.string()),
+    }),
     run: async (context, { params, body }) => {
       const newest = await context.tx(async (tx) => {
         if (!(await sourceById(tx, params.sourceId))) throw notFound();
@@ -135,6 +200,7 @@ export const sources = [
     body: z
       .object({ pass: z.enum(["incremental", "full"]).default("incremental") })
       .default({ pass: "incremental" }),
+    answer: z.object({ run: shape.run, waits: z.string().nullable() }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const run = await requestBackup(tx, context.who, params.sourceId, body.pass);
@@ -154,6 +220,11 @@ export const sources = [
       before: momentText().optional(),
       cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(500).default(100),
+    }),
+    answer: z.object({
+      open: shape.list(shape.runRow),
+      past: shape.list(shape.runRow),
+      next: z.string().nullable(),
     }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
@@ -176,6 +247,13 @@ export const sources = [
     summary: "One run, with what its code means.",
     caller: "look",
     params: runParam,
+    answer: z.object({
+      run: shape.runRow,
+      explained: shape.codeText.nullable(),
+      waits: z.string().nullable(),
+      cautions: z.number(),
+      depots: shape.list(shape.runDepot),
+    }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const run = await runRow(tx, params.runId);
@@ -200,6 +278,20 @@ export const sources = [
       after: z.coerce.number().int().min(0).default(0),
       limit: z.coerce.number().int().min(1).max(1000).default(500),
     }),
+    answer: z.object({
+      lines: shape.list(
+        z.object({
+          explained: shape.codeText.nullable(),
+          at: shape.moment,
+          level: z.enum(["error", "caution", "info"]),
+          code: shape.codeName.nullable(),
+          path: z.string().nullable(),
+          message: z.string(),
+          id: z.number(),
+        }),
+      ),
+      next: z.number().nullable(),
+    }),
     run: (context, { params, query }) =>
       context.tx(async (tx) => {
         if (!(await runRow(tx, params.runId))) throw notFound();
@@ -217,6 +309,7 @@ export const sources = [
     summary: "Stop a run.",
     caller: "work",
     params: runParam,
+    answer: z.object({ run: shape.run }),
     run: (context, { params }) =>
       context.tx(async (tx) => ({ run: await stopRun(tx, context.who, params.runId) })),
   }),

@@ -25,6 +25,7 @@ import { endSessions, endTokens } from "@/db/sessions";
 import { type Context, operation } from "@/server/api/operation";
 import { invite, originOf } from "@/server/invitations";
 import { invalid, notFound, Problem } from "@/server/problem";
+import * as shape from "../shapes";
 import { clientParam, email, name, personParam, uuid } from "./ids";
 
 const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =>
@@ -93,6 +94,10 @@ export const staff = [
     summary: "The provider's own people, and the roles that must have a second factor.",
     caller: "provider-people",
     pages: { of: "people" },
+    answer: z.object({
+      people: shape.list(shape.listedPerson),
+      factorRoles: shape.list(z.enum(["person", "owner", "technician", "reader", "manager"])),
+    }),
     run: (context) =>
       context.tx(async (tx) => ({
         people: await listPeople(tx, null),
@@ -114,6 +119,7 @@ export const staff = [
       /** None for all. */
       clientIds: z.array(uuid).max(1000).default([]),
     }),
+    answer: z.object({ person: shape.person, invitation: shape.madeInvitation }),
     run: (context, { body }) => {
       if (body.role === "owner" && body.clientIds.length > 0)
         throw invalid("clientIds", "An owner is of all clients.");
@@ -131,6 +137,9 @@ export const staff = [
     summary: "Which roles must have a second factor. Those without one can then do nothing but set it up.",
     caller: "provider-people",
     body: z.object({ roles: z.array(z.enum(ROLES)) }),
+    answer: z.object({
+      factorRoles: shape.list(z.enum(["person", "owner", "technician", "reader", "manager"])),
+    }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const me = context.person!;
@@ -149,6 +158,7 @@ export const staff = [
     caller: "client-people",
     pages: { of: "people" },
     params: clientParam,
+    answer: z.object({ people: shape.list(shape.listedPerson) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -165,6 +175,7 @@ export const staff = [
     status: 201,
     params: clientParam,
     body: z.object({ ...newPerson, role: z.enum(CLIENT_ROLES) }),
+    answer: z.object({ person: shape.person, invitation: shape.madeInvitation }),
     run: async (context, { params, body }) => {
       if (!(await context.tx((tx) => clientById(tx, params.clientId)))) throw notFound();
       return addPerson(context, { clientId: params.clientId, ...body });
@@ -178,6 +189,7 @@ export const staff = [
     caller: "client-people",
     params: personParam,
     body: z.object({ role: z.enum(ROLES).optional(), clientIds: z.array(uuid).max(1000).optional() }),
+    answer: z.object({ person: shape.person.nullable() }),
     run: async (context, { params, body }) => {
       const person = await theirPerson(context, params.personId);
       const role = body.role ?? person.role;
@@ -210,6 +222,7 @@ export const staff = [
     caller: "client-people",
     status: 201,
     params: personParam,
+    answer: z.object({ invitation: shape.madeInvitation }),
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
@@ -237,6 +250,7 @@ export const staff = [
       "Turn off a person's lost second factor; their sessions end. Whoever reset their password cannot do this too.",
     caller: "client-people",
     params: personParam,
+    answer: z.object({ sessionsEnded: z.number() }),
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
@@ -259,6 +273,7 @@ export const staff = [
     summary: "End all sessions of a person.",
     caller: "client-people",
     params: personParam,
+    answer: z.object({ sessionsEnded: z.number() }),
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
@@ -278,6 +293,7 @@ export const staff = [
       "Close an account: sessions, tokens and what was given end at once. What the person did stays in the trail.",
     caller: "client-people",
     params: personParam,
+    answer: z.object({ closed: z.boolean() }),
     run: async (context, { params }) => {
       const person = await theirPerson(context, params.personId);
       if (person.id === context.person!.id)

@@ -4,7 +4,8 @@ import { isClientRole } from "@/core/rights/rights";
 import { nextSending } from "@/core/statement/sending";
 import { type Statement, statementCsv } from "@/core/statement/statement";
 import { usageCsv } from "@/core/usage/usage";
-import { type Client, clientById, readProvider } from "@/db/clients";
+import { type Client, readProvider } from "@/db/clients";
+import { wholeLook } from "@/db/looks";
 import { mailSettings } from "@/db/notices";
 import type { Tx } from "@/db/scope";
 import {
@@ -26,18 +27,13 @@ import { statementPdf } from "@/server/statement-pdf";
 import { sendStatement } from "@/server/statement-sending";
 import { usageOf } from "@/server/usage";
 import { hashSecret, randomSecret } from "@/store/secrets";
-import { clientParam, day, email, uuid } from "./ids";
+import * as shape from "../shapes";
+import { clientParam, day, email, theClient, uuid } from "./ids";
 
 const paper = z.enum(["a4", "letter"]).default("a4");
 const format = z.enum(["json", "csv", "pdf"]).default("json");
 const recipients = z.array(email).min(1, "Give an address at least.").max(20, "Twenty addresses at most.");
 const within = clientParam.extend({ id: uuid });
-
-async function theClient(tx: Tx, clientId: string): Promise<Client> {
-  const client = await clientById(tx, clientId);
-  if (!client) throw notFound();
-  return client;
-}
 
 /** A statement in the form that was asked for. */
 async function answered(
@@ -51,7 +47,15 @@ async function answered(
   const body =
     asked.format === "csv"
       ? statementCsv(statement)
-      : new Uint8Array(await statementPdf(statement, (await readProvider(tx))?.name ?? "", asked.paper, now));
+      : new Uint8Array(
+          await statementPdf(
+            statement,
+            (await readProvider(tx))?.name ?? "",
+            asked.paper,
+            now,
+            await wholeLook(tx, client.id),
+          ),
+        );
   return new Response(body, {
     headers: {
       "content-type": asked.format === "csv" ? "text/csv; charset=utf-8" : "application/pdf",
@@ -81,6 +85,8 @@ export const statements = [
     caller: "statement",
     params: clientParam,
     query: z.object({ from: day.optional(), to: day.optional(), format, paper }),
+    answer: z.object({ statement: shape.statement }),
+    media: ["text/csv", "application/pdf"],
     run: async (context, { params, query }) => {
       const { client, statement } = await context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
@@ -111,6 +117,8 @@ export const statements = [
       to: day.optional(),
       format: z.enum(["json", "csv"]).default("json"),
     }),
+    answer: z.object({ usage: shape.usage }),
+    media: ["text/csv"],
     run: async (context, { query }) => {
       const usage = await context.tx((tx) =>
         usageOf(tx, query.clientId ?? null, query.from, query.to, context.who.at),
@@ -142,6 +150,9 @@ export const statements = [
         .trim()
         .min(3, "Write what was done, in a sentence.")
         .max(1000, "1,000 characters at most."),
+    }),
+    answer: z.object({
+      word: shape.statementWord,
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -175,6 +186,7 @@ export const statements = [
     summary: "Take back what your side wrote to the statement.",
     caller: "words",
     params: within,
+    answer: z.object({}),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const word = await takeBackWord(tx, params.clientId, params.id, sideOf(context), context.who.at);
@@ -194,6 +206,7 @@ export const statements = [
     summary: "To whom a client's statement goes by itself, and the links that open one.",
     caller: "look",
     params: clientParam,
+    answer: z.object({ sending: shape.sendingRow.nullable(), links: shape.list(shape.statementLink) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         await theClient(tx, params.clientId);
@@ -212,6 +225,7 @@ export const statements = [
     status: 202,
     params: clientParam,
     body: z.object({ from: day.optional(), to: day.optional(), recipients, paper }),
+    answer: z.object({ recipients: shape.list(z.string()) }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
@@ -246,6 +260,18 @@ export const statements = [
         path: ["onDay"],
         message: "A weekday from 1 to 7, or a day from 1 to 28, which every month has.",
       }),
+    answer: z.object({
+      sending: z.object({
+        clientId: z.string(),
+        nextAt: shape.moment,
+        setBy: z.string(),
+        every: z.enum(["week", "month"]),
+        onDay: z.number(),
+        at: z.string(),
+        recipients: shape.list(z.string()),
+        paper: z.enum(["a4", "letter"]),
+      }),
+    }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
@@ -264,6 +290,7 @@ export const statements = [
     summary: "Send a client's statement by itself no more.",
     caller: "work",
     params: clientParam,
+    answer: z.object({}),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
@@ -286,6 +313,18 @@ export const statements = [
       from: day.optional(),
       to: day.optional(),
       days: z.int("A whole number.").min(1, "One day at least.").max(366, "366 days at most.").default(30),
+    }),
+    answer: z.object({
+      link: z.object({
+        id: z.string(),
+        clientId: z.string(),
+        firstDay: z.string(),
+        lastDay: z.string(),
+        madeBy: z.string(),
+        madeAt: shape.moment,
+        expiresAt: shape.moment,
+      }),
+      url: z.string(),
     }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -318,6 +357,7 @@ export const statements = [
     summary: "Revoke a link to a statement.",
     caller: "work",
     params: within,
+    answer: z.object({}),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const link = await endLink(tx, params.clientId, params.id, context.who.at);
@@ -338,6 +378,8 @@ export const statements = [
     caller: "anyone",
     params: z.object({ secret: z.string().min(20).max(200) }),
     query: z.object({ format, paper }),
+    answer: z.object({ statement: shape.statement }),
+    media: ["text/csv", "application/pdf"],
     run: async (context, { params, query }) => {
       const opened = await statementOfLink(context.services, context.who, params.secret);
       if (!opened) throw notFound();

@@ -7,6 +7,7 @@ import { type ChainedRow, readTrail, trailAfter } from "@/db/trail";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText, staleCursor } from "@/server/api/paging";
 import { notFound } from "@/server/problem";
+import * as shape from "../shapes";
 import { day, scopeQuery } from "./ids";
 
 /** Days by UTC, the last one included. */
@@ -67,6 +68,7 @@ export const trail = [
       cursor: cursorText,
       limit: z.coerce.number().int().min(1).max(500).default(100),
     }),
+    answer: z.object({ rows: shape.list(shape.trailRow), next: z.string().nullable() }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
         const key = query.cursor === undefined ? null : keyOfCursor(query.cursor);
@@ -92,6 +94,7 @@ export const trail = [
     query: trailQuery.extend({
       format: z.enum(["jsonl", "csv"]).default("jsonl"),
     }),
+    media: ["application/jsonl", "text/csv"],
     run: async (context, { query }) => {
       const { client } = query;
       // a client that the caller does not see is not there, and nothing is written about it

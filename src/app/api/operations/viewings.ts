@@ -21,6 +21,7 @@ import { invalid, notFound, Problem } from "@/server/problem";
 import { findFolder } from "@/store/browse";
 import { hashSecret } from "@/store/secrets";
 import { showBytes } from "@/store/tree";
+import * as shape from "../shapes";
 import { pointParam, scopeQuery, uuid } from "./ids";
 
 const HOUR_MS = 3_600_000;
@@ -67,6 +68,24 @@ export const viewings = [
       path: z.string().min(1).max(8192).default("/"),
       people: z.array(uuid).min(1, "Choose who may look.").max(20, "Twenty people at most."),
       hours: z.int("A whole number.").min(1, "One hour at least.").max(168, "A week at most: 168 hours."),
+    }),
+    answer: z.object({
+      viewing: z.object({
+        pointId: z.string(),
+        path: z.string(),
+        pathName: z.string(),
+        url: z.string(),
+        id: z.string(),
+        clientId: z.string(),
+        sourceId: z.string(),
+        sourceName: z.string(),
+        moment: shape.moment,
+        zone: z.string(),
+        madeBy: z.string(),
+        madeAt: shape.moment,
+        expiresAt: shape.moment,
+      }),
+      keys: shape.list(z.object({ person: z.string(), userName: z.string(), password: z.string() })),
     }),
     run: async (context, { params, body }) => {
       const path = pathFromText(body.path);
@@ -140,6 +159,35 @@ export const viewings = [
     caller: "open",
     pages: { of: "viewings" },
     query: scopeQuery.pick({ client: true }),
+    answer: z.object({
+      viewings: shape.list(
+        z.object({
+          people: shape.list(
+            z.object({
+              userName: z.string(),
+              personId: z.string(),
+              personName: z.string(),
+              seenAt: shape.moment.nullable(),
+              filesRead: z.number(),
+              bytesRead: z.number(),
+            }),
+          ),
+          pointId: z.string(),
+          path: z.string(),
+          pathName: z.string(),
+          url: z.string(),
+          id: z.string(),
+          clientId: z.string(),
+          sourceId: z.string(),
+          sourceName: z.string(),
+          moment: shape.moment,
+          zone: z.string(),
+          madeBy: z.string(),
+          madeAt: shape.moment,
+          expiresAt: shape.moment,
+        }),
+      ),
+    }),
     run: (context, { query }) =>
       context.tx(async (tx) => {
         const open = await openViewings(tx, query.client ?? null, context.who.at);
@@ -163,6 +211,7 @@ export const viewings = [
     summary: "Close a viewing at once.",
     caller: "open",
     params: z.object({ viewingId: uuid }),
+    answer: z.object({}),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const closed = await closeViewing(tx, params.viewingId, context.who.actor, context.who.at);

@@ -5,6 +5,7 @@ import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { computeStanding } from "@/server/standing";
+import * as shape from "../shapes";
 import { momentText, reason } from "./ids";
 
 /** The longest that a cause can be set aside: what is out of sight for longer is forgotten. */
@@ -34,6 +35,7 @@ export const watching = [
       until: momentText(),
       note: reason,
     }),
+    answer: z.object({ until: shape.moment }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const until = new Date(body.until);
@@ -69,6 +71,7 @@ export const watching = [
     summary: "Take up a cause again that was set aside.",
     caller: "work",
     body: z.object({ key: z.string().min(1).max(300) }),
+    answer: z.object({ takenUp: z.boolean() }),
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const there = (await setAsides(tx, context.who.at)).find((one) => one.key === body.key);
@@ -86,6 +89,7 @@ export const watching = [
     path: "/watch/handover",
     summary: "The newest note that one shift left for the next.",
     caller: "look",
+    answer: z.object({ handover: shape.handover.nullable() }),
     run: (context) => context.tx(async (tx) => ({ handover: await newestHandover(tx) })),
   }),
   operation({
@@ -101,6 +105,14 @@ export const watching = [
         .trim()
         .min(1, "Write what the next one should know.")
         .max(4000, "4,000 characters at most."),
+    }),
+    answer: z.object({
+      handover: z.object({
+        id: z.string(),
+        writtenAt: shape.moment,
+        writtenBy: z.string(),
+        text: z.string(),
+      }),
     }),
     run: (context, { body }) =>
       context.tx(async (tx) => {

@@ -18,7 +18,7 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
   const address = (await headers()).get("x-forwarded-for")?.split(",")[0]?.trim() || "127.0.0.1";
   const found = await statementOfLink(services, { actor: "", address, at: now }, secret);
   if (!found) notFound();
-  const { statement, until } = found;
+  const { statement, until, look } = found;
   const provider = (await services.db.withScope({ role: "system" }, readProvider))?.name ?? "";
   const file = (format: string) => `/api/v1/statement-links/${secret}?format=${format}`;
   return (
@@ -37,7 +37,7 @@ export default async function Page({ params }: { params: Promise<{ secret: strin
         </span>
       </header>
       <main>
-        <StatementArticle statement={statement} provider={provider} now={now} words={null} />
+        <StatementArticle statement={statement} provider={provider} now={now} words={null} look={look} />
       </main>
     </div>
   );

@@ -1,0 +1,147 @@
+import { exceptionKey } from "@/core/statement/statement";
+
+/** What an example names: things of the made-up world, or of a test. */
+export interface ExampleIds {
+  readonly clientId: string;
+  readonly siteId: string;
+  readonly sourceId: string;
+  readonly policyId: string;
+  readonly depotId: string;
+  readonly personId: string;
+  readonly giftId: string;
+  readonly pointId: string;
+  readonly folder: string;
+  readonly mailServer: string;
+}
+
+const PASSWORD = "eleven boats on a grey harbour";
+const example = (last: string) => `00000000-0000-4000-8000-${last.padStart(12, "0")}`;
+const IDS: ExampleIds = {
+  clientId: example("c1"),
+  siteId: example("51"),
+  sourceId: example("5a"),
+  policyId: example("90"),
+  depotId: example("de"),
+  personId: example("9e"),
+  giftId: example("91"),
+  pointId: "0123456789abcdef0123456789abcdef",
+  folder: "/srv/depots/harbour",
+  mailServer: "https://mail.orrin.example",
+};
+
+/** A body for each operation that takes one, which passes its schema. The document shows them; the tests send them. */
+export function exampleBodies(ids: ExampleIds = IDS): Readonly<Record<string, unknown>> {
+  const items = [{ pointId: ids.pointId, path: "/data" }];
+  const givenItems = [{ giftId: ids.giftId, pointId: ids.pointId, path: "/data" }];
+  const clauses = {
+    what: { folders: ["/data"] },
+    when: { schedules: [], targetHours: 24 },
+    howLong: { kind: "for-ever" },
+    where: { depotId: ids.depotId },
+  };
+  return {
+    signIn: { email: "bram@lanternfold.example", password: PASSWORD, code: "492039" },
+    makeOwner: {
+      provider: "Lanternfold",
+      zone: "Europe/Lisbon",
+      name: "Maren Dahl",
+      email: "maren@lanternfold.example",
+      password: PASSWORD,
+    },
+    takeUpInvitation: { password: PASSWORD },
+    changePassword: { password: PASSWORD, newPassword: "seven herons over a low tide", endTokens: true },
+    beginFactor: { password: PASSWORD },
+    confirmFactor: { code: "492039" },
+    newRecoveryCodes: { password: PASSWORD, code: "492039" },
+    removeFactor: { password: PASSWORD, code: "492039" },
+    makeToken: { name: "Ticket system", reach: "read", days: 90 },
+    changePerson: { role: "technician", clientIds: [] },
+    changeClient: { contactName: "Ada Orrin" },
+    makeClientKey: { passphrase: null },
+    backUpNow: { pass: "incremental" },
+    takeOnClient: {
+      name: "Orrin Glassworks",
+      zone: "Europe/Lisbon",
+      region: "north harbour",
+      contactName: "Ada Orrin",
+      contactEmail: "ada@orrin.example",
+      sites: ["Kiln lane"],
+    },
+    inviteClientPerson: { name: "Ada Orrin", email: "ada@orrin.example", role: "person" },
+    inviteProviderPerson: { name: "Bram Sole", email: "bram@lanternfold.example", role: "technician" },
+    demandFactor: { roles: [] },
+    give: { personId: ids.personId, sourceId: ids.sourceId, path: "/" },
+    weighGiven: { items: givenItems },
+    restoreGiven: { items: givenItems },
+    prepareGivenDownload: { items: givenItems, format: "zip" },
+    decideAsk: { decision: "agreed" },
+    addSite: { name: "Lower quay" },
+    makeEnrolmentCode: { siteId: ids.siteId },
+    holdClientKey: { newPassphrase: PASSWORD },
+    unlockClientKey: { passphrase: PASSWORD },
+    askToDeleteSource: { reason: "The machine was scrapped." },
+    askToDestroyKey: { reason: "The contract has ended." },
+    decideConsent: { decision: "declined" },
+    changeDepot: { direct: null },
+    confirmClientKey: { group: "00000" },
+    testPlace: { path: ids.folder },
+    addDepot: { name: "Harbour disk", path: ids.folder, region: "north harbour" },
+    grantDepot: { quotaBytes: 500_000_000_000 },
+    changeDepotKeys: { accessKeyId: "a key", secretAccessKey: "a secret" },
+    makePolicy: { clientId: ids.clientId, name: "Laptops", clauses },
+    changePolicy: { name: "Laptops", clauses, revision: 1 },
+    setAside: { key: "machine.silent", until: "2030-01-01T00:00:00Z", note: "the machine is being repaired" },
+    takeUpAgain: { key: "machine.silent" },
+    writeHandover: { text: "No open causes. The tape of Lower quay comes back on Thursday." },
+    setRules: { clauses: {} },
+    previewRules: { policyId: ids.policyId, clauses: {} },
+    goBack: {},
+    importPolicy: { format: "deep-keep-policy", version: 1, name: "Laptops", clauses: {} },
+    consequences: { clientId: ids.clientId, clauses },
+    setAdviceAside: { reason: "The contract covers one depot." },
+    setContract: { files: 12, mail: 30 },
+    setLook: { colour: "#2f5d62" },
+    setClientLimits: { atOnce: 1, bandwidth: [] },
+    setSiteLimits: { atOnce: 1, bandwidth: [] },
+    setMailServer: {
+      host: "mail.example",
+      port: 25,
+      security: "none",
+      sender: "console@lanternfold.example",
+    },
+    testMessage: { mail: "bram@lanternfold.example" },
+    trySelection: { what: clauses.what },
+    moveSchedules: { moves: [{ policyId: ids.policyId, minutes: 15 }] },
+    makeWebhook: { name: "Tickets", url: "https://tickets.example/hook" },
+    changeSource: { paused: true },
+    connectMailTenant: {
+      siteId: ids.siteId,
+      name: "Orrin mail",
+      address: ids.mailServer,
+      tenantId: "orrin",
+      clientId: "deep-keep",
+      clientSecret: "a secret of the application",
+      region: "north harbour",
+    },
+    renewSecret: { clientSecret: "a new secret of the application" },
+    planAbsence: {
+      from: "2030-01-01T00:00:00Z",
+      to: "2030-01-02T00:00:00Z",
+      note: "the disk is stored off site",
+    },
+    requestCheck: { depth: "objects" },
+    writeStatementWord: {
+      about: exceptionKey("missed", "No answer"),
+      day: "2026-01-01",
+      text: "The machine was repaired on this day.",
+    },
+    sendStatement: { recipients: ["ada@orrin.example"] },
+    setStatementSending: { every: "month", onDay: 1, at: "07:30", recipients: ["ada@orrin.example"] },
+    makeStatementLink: {},
+    openViewing: { people: [ids.personId], hours: 1 },
+    placeHold: { reason: "Legal hold until the hearing." },
+    weighBasket: { items },
+    restore: { items, destination: { kind: "original" } },
+    prepareDownload: { items, format: "zip" },
+  };
+}

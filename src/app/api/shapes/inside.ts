@@ -1,0 +1,59 @@
+import { z } from "zod";
+import { list, moment } from "./common";
+
+export const entryType = z.enum(["file", "link", "folder"]);
+export const shownEntry = z.object({
+  name: z.string().describe("Name as text. Bytes that are not UTF-8 are shown as `\\xHH`."),
+  path: z.string().describe("Path as the API takes it; see docs/api.md, paths of any bytes."),
+  type: entryType,
+  size: z.number().nullable(),
+  modified: z.string(),
+  mode: z.string(),
+  target: z.string().nullable(),
+  items: z.number().nullable().describe("Entries of a folder."),
+});
+export const lastEntry = z.object({
+  pointId: z.string(),
+  moment,
+  name: z.string().describe("Name as text. Bytes that are not UTF-8 are shown as `\\xHH`."),
+  path: z.string().describe("Path as the API takes it; see docs/api.md, paths of any bytes."),
+  type: entryType,
+  size: z.number().nullable(),
+  modified: z.string(),
+  mode: z.string(),
+  target: z.string().nullable(),
+  items: z.number().nullable().describe("Entries of a folder."),
+});
+export const look = z.union([
+  z.object({
+    kind: z.literal("text"),
+    text: z.string(),
+    encoding: z.string(),
+    cut: z.boolean().describe("Only the beginning is shown."),
+    size: z.number(),
+  }),
+  z.object({ kind: z.literal("image"), type: z.string(), size: z.number() }),
+  z.object({ kind: z.literal("other"), size: z.number() }),
+]);
+export const comparedLine = z.object({
+  kind: z.enum(["same", "added", "removed"]),
+  before: z.number().nullable(),
+  after: z.number().nullable(),
+  text: z.string(),
+});
+export const comparison = z.union([
+  z.object({ kind: z.literal("text"), places: list(list(comparedLine)) }),
+  z.object({ kind: z.literal("other"), why: z.string() }),
+]);
+export const version = z.object({
+  pointId: z.string().describe("The newest recovery point with this version."),
+  moment,
+  firstSeen: moment,
+  size: z.number().nullable(),
+  modified: z.string(),
+  sizeChange: z
+    .number()
+    .nullable()
+    .describe("Difference to the previous version in bytes. Null for the first version."),
+});
+export const changeKind = z.enum(["added", "removed", "changed"]);

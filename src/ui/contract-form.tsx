@@ -1,0 +1,102 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { CONTRACT_KINDS, type Contract, type ContractKind } from "@/core/usage/contract";
+import { callApi } from "./api";
+import { Refusal, TextField, useSending } from "./form";
+import { say } from "./say";
+
+export type ContractDraft = Readonly<Record<ContractKind, string>>;
+export const draftOf = (contract: Contract): ContractDraft =>
+  Object.fromEntries(CONTRACT_KINDS.map((kind) => [kind, String(contract[kind] ?? "")])) as ContractDraft;
+/** What was typed, for the API: it says what is no number. */
+export const contractOf = (draft: ContractDraft) =>
+  Object.fromEntries(
+    CONTRACT_KINDS.filter((kind) => draft[kind].trim() !== "").map((kind) => [
+      kind,
+      /^\d+$/.test(draft[kind].trim()) ? Number(draft[kind]) : draft[kind],
+    ]),
+  );
+
+const LABELS: Readonly<Record<ContractKind, string>> = {
+  files: "Machines (contracted)",
+  mail: "Mailboxes (contracted)",
+};
+
+export function ContractFields({
+  draft,
+  set,
+  errorOf,
+}: {
+  draft: ContractDraft;
+  set: (draft: ContractDraft) => void;
+  errorOf: (field: string) => string | undefined;
+}) {
+  return (
+    <div className="grid grid-cols-2 gap-3">
+      {CONTRACT_KINDS.map((kind) => (
+        <TextField
+          key={kind}
+          label={LABELS[kind]}
+          help="How many the client has bought protection for. Watch says when more are protected. Leave it empty for no limit."
+          inputMode="numeric"
+          value={draft[kind]}
+          error={errorOf(kind)}
+          onChange={(event) => set({ ...draft, [kind]: event.target.value })}
+        />
+      ))}
+    </div>
+  );
+}
+
+/** Changes what a client has bought, where its use is shown. */
+export function ContractForm({
+  client,
+  contract,
+}: {
+  client: { readonly id: string; readonly name: string };
+  contract: Contract;
+}) {
+  const router = useRouter();
+  const sending = useSending();
+  const [open, setOpen] = useState(false);
+  const [draft, setDraft] = useState(draftOf(contract));
+  const save = () =>
+    sending.send(async () => {
+      await callApi("PUT", `/clients/${client.id}/contract`, contractOf(draft));
+      say.success(`Contract of ${client.name} saved.`);
+      setOpen(false);
+      router.refresh();
+    });
+  return (
+    <>
+      <button
+        type="button"
+        className="text-primary underline"
+        aria-expanded={open}
+        aria-label={open ? `Cancel: contract of ${client.name}` : `Change the contract of ${client.name}`}
+        onClick={() => setOpen(!open)}
+      >
+        {open ? "Cancel" : "Change…"}
+      </button>
+      {open && (
+        <form
+          className="grid gap-3 py-2 text-left"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void save();
+          }}
+        >
+          <ContractFields draft={draft} set={setDraft} errorOf={sending.errorOf} />
+          <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
+          <div>
+            <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+              Save contract
+            </button>
+          </div>
+        </form>
+      )}
+    </>
+  );
+}
