@@ -190,3 +190,6 @@ export const packsLockedBefore = (tx: Tx, spaceId: string, until: Date) =>
   );
 export const notePackLock = (tx: Tx, spaceId: string, id: Buffer, until: Date) =>
   change(tx, "update packs set locked_until = $3 where space_id = $1 and id = $2", [spaceId, id, until]);
+
+export const listPackIds = (tx: Tx, spaceId: string) =>
+  all<{ id: Buffer }>(tx, "select id from packs where space_id = $1", [spaceId]);

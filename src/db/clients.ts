@@ -98,3 +98,26 @@ export const setProvider = (tx: Tx, provider: Provider) =>
      on conflict (only_one) do update set name = excluded.name, zone = excluded.zone`,
     [provider.name, provider.zone],
   );
+
+/** Clients, sites and sources by a part of their name with those that they belong to: clients first. */
+export const placesNamed = (tx: Tx, text: string, most: number) =>
+  all<{
+    kind: "client" | "site" | "source";
+    client: string;
+    clientSlug: string;
+    site: string | null;
+    siteSlug: string | null;
+    source: string | null;
+  }>(
+    tx,
+    `select * from (
+       select 'client' as kind, name as client, slug as "clientSlug", null as site, null as "siteSlug", null as source, 0 as rank from clients
+       union all
+       select 'site', c.name, c.slug, s.name, s.slug, null, 1 from sites s join clients c on c.id = s.client_id
+       union all
+       select 'source', c.name, c.slug, si.name, si.slug, s.name, 2 from sources s join clients c on c.id = s.client_id join sites si on si.id = s.site_id
+     ) places
+     where position(lower($1) in lower(concat_ws(' › ', client, site, source))) > 0
+     order by rank, client, site, source limit $2`,
+    [text, most],
+  );

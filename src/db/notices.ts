@@ -231,3 +231,6 @@ export const setMailSettings = (tx: Tx, settings: MailSettingsRow, by: string, n
   );
 export const setMailPort = (tx: Tx, from: number, to: number) =>
   change(tx, "update mail_settings set port = $2 where port = $1 and host = '127.0.0.1'", [from, to]);
+
+export const setNextTry = (tx: Tx, id: string, at: Date) =>
+  change(tx, "update messages set next_try_at = $2 where id = $1", [id, at]);

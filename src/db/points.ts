@@ -168,3 +168,19 @@ export const addedBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
     `select source_id as "sourceId", sum(added_bytes) as added from points where client_id = $1 and moment >= $2 and moment < $3 group by source_id`,
     [clientId, from, to],
   );
+
+/** What a client has in all depots, for the certificate of its key's destruction. */
+export const pointsOfClient = async (tx: Tx, clientId: string) =>
+  (await one<{
+    points: number;
+    sources: number;
+    first: Date | null;
+    last: Date | null;
+    lockedUntil: Date | null;
+  }>(
+    tx,
+    `select count(*)::int as points, count(distinct source_id)::int as sources, min(moment) as first, max(moment) as last,
+       (select max(locked_until) from placed_points where client_id = $1 and purged_at is null) as "lockedUntil"
+     from points where client_id = $1 and purged_at is null`,
+    [clientId],
+  ))!;

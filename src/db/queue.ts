@@ -1,3 +1,4 @@
+import type { ClientBase } from "pg";
 import { z } from "zod";
 import { CHECK_DEPTHS } from "./checks";
 import type { Tx } from "./scope";
@@ -37,3 +38,28 @@ export const enqueue = async <Name extends JobName>(
 ): Promise<void> => {
   await tx.query("select enqueue($1, $2::json, $3)", [name, JSON.stringify(payload), key]);
 };
+
+/**
+ * What a queue holds that nobody will finish: workers that hold jobs or queues longer than some seconds and are not among
+ * those that are there; jobs that failed for good some days ago. Those whose key was given to a newer job count as such, too.
+ */
+export async function leftInQueue(
+  client: Pick<ClientBase, "query">,
+  there: readonly string[],
+  freshSeconds: number,
+  days: number,
+): Promise<{ readonly gone: string[]; readonly dead: string[] }> {
+  const held = await client.query<{ worker: string }>(
+    `select distinct worker from (
+       select locked_by as worker, locked_at from graphile_worker._private_jobs where locked_by is not null
+       union all select locked_by, locked_at from graphile_worker._private_job_queues where locked_by is not null) held
+     where locked_at < now() - make_interval(secs => $1) and worker <> all($2)`,
+    [freshSeconds, there],
+  );
+  const failed = await client.query<{ id: string }>(
+    `select id from graphile_worker._private_jobs where attempts >= max_attempts and locked_at is null
+     and updated_at < now() - make_interval(days => $1)`,
+    [days],
+  );
+  return { gone: held.rows.map(({ worker }) => worker), dead: failed.rows.map(({ id }) => String(id)) };
+}

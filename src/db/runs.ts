@@ -476,3 +476,30 @@ export const countLog = async (tx: Tx, runId: string) =>
     "select count(*) filter (where level <> 'info') as cautions from run_log where run_id = $1",
     [runId],
   ))!.cautions;
+
+export const setStartedAt = (tx: Tx, id: string, at: Date) =>
+  change(tx, "update runs set started_at = $2 where id = $1", [id, at]);
+export const setProgress = (tx: Tx, id: string, progress: RunProgress) =>
+  change(tx, "update runs set progress = $2 where id = $1", [id, JSON.stringify(progress)]);
+/** Adds to what a run was asked for with. */
+export const addToRequest = (tx: Tx, id: string, more: object) =>
+  change(tx, "update runs set request = request || $2 where id = $1", [id, JSON.stringify(more)]);
+export const setRequest = (tx: Tx, id: string, request: object) =>
+  change(tx, "update runs set request = $2 where id = $1", [id, JSON.stringify(request)]);
+/** A run that waits again because its executor was silent goes on after all. */
+export const goOnReading = (tx: Tx, id: string) =>
+  change(tx, "update runs set state = 'reading' where id = $1 and state = 'due'", [id]);
+/** Ends a run that has not begun. */
+export const stopWaitingRun = (tx: Tx, id: string, message: string, now: Date) =>
+  change(
+    tx,
+    `update runs set state = 'ended', outcome = 'stopped', code = 'run.stopped', message = $2, ended_at = $3, lease_until = null where id = $1`,
+    [id, message, now],
+  );
+/** Runs that a machine's agent executes. */
+export const runsOnMachine = (tx: Tx, machineId: string) =>
+  all<{ id: string }>(
+    tx,
+    "select id from runs where machine_id = $1 and state in ('claimed', 'reading', 'closing')",
+    [machineId],
+  );

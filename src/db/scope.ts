@@ -1,5 +1,6 @@
 import pg from "pg";
 import { noteCommitted } from "./committed";
+import { queryStored, typesWith } from "./stored";
 
 /** What a transaction may see. The database enforces it: migrations/0002-tenancy.sql. */
 export type Scope =
@@ -19,6 +20,7 @@ export type Tx = pg.PoolClient;
 // bigint columns hold bytes and counts, far below 2^53
 pg.types.setTypeParser(pg.types.builtins.INT8, Number);
 pg.types.setTypeParser(pg.types.builtins.NUMERIC, Number);
+const TYPES = typesWith(pg.types as unknown as pg.CustomTypesConfig);
 
 export interface Database {
   readonly pool: pg.Pool;
@@ -79,12 +81,12 @@ function beginOf(scope: Scope): string {
 
 /** All rows of a statement, typed by the caller who wrote its columns. */
 export async function all<Row>(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<Row[]> {
-  return (await tx.query(sql, values as unknown[])).rows as Row[];
+  return (await queryStored(tx, { text: sql, values }, TYPES)).rows as Row[];
 }
 
 /** The only row, or null. */
 export async function one<Row>(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<Row | null> {
-  return ((await tx.query(sql, values as unknown[])).rows[0] as Row | undefined) ?? null;
+  return (await all<Row>(tx, sql, values))[0] ?? null;
 }
 
 /**
@@ -97,7 +99,7 @@ export async function allPlanned<Row>(
   sql: string,
   values: readonly unknown[] = [],
 ): Promise<Row[]> {
-  return (await tx.query({ name, text: sql, values: values as unknown[] })).rows as Row[];
+  return (await queryStored(tx, { name, text: sql, values }, TYPES)).rows as Row[];
 }
 
 /**
@@ -138,3 +140,10 @@ export async function inTurn<From, To>(
 export async function change(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<number> {
   return (await tx.query(sql, values as unknown[])).rowCount ?? 0;
 }
+
+/** Whether the database answers; rejects where it does not. */
+export const answers = (tx: Tx) => one(tx, "select 1");
+
+/** A place in a transaction to which it can be rolled back, by a name of the program's own. */
+export const savepoint = (tx: Tx, name: "claim") => tx.query(`savepoint ${name}`);
+export const rollbackTo = (tx: Tx, name: "claim") => tx.query(`rollback to savepoint ${name}`);

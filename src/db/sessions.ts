@@ -177,3 +177,7 @@ export const invitationById = (tx: Tx, id: Buffer, now: Date) =>
 /** Takes an invitation up, once. */
 export const takeInvitation = (tx: Tx, id: Buffer) =>
   change(tx, "delete from invitations where id = $1", [id]);
+
+/** Deletes counts of attempts that have expired. */
+export const deleteOldLimits = (tx: Tx, now: Date) =>
+  change(tx, "delete from rate_limits where expire < $1", [now.getTime()]);

@@ -38,11 +38,6 @@ const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machin
 export const sourceById = (tx: Tx, id: string) =>
   one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
 
-export const sourceNames = (tx: Tx, clientId: string) =>
-  all<{ id: string; name: string }>(tx, "select id, name from sources where client_id = $1 order by name", [
-    clientId,
-  ]);
-
 /** Adds a source that nobody looks after yet. */
 export const insertSource = (
   tx: Tx,
@@ -426,3 +421,40 @@ export const stateCounts = (tx: Tx, filter: StandingFilter, now: Date) =>
 const OTHERS = STATES.filter((state) => state !== "kept");
 /** Not kept, whatever the hour; the predicate of an index (migration 0026). */
 const NOT_WELL = "(u.paused or u.gone or u.newest_point is null or u.last_outcome in ('failed', 'caution'))";
+
+/** Names of a client's sources, or of those at one of its sites. */
+export const sourceNames = (tx: Tx, clientId: string, siteId: string | null = null) =>
+  all<{ id: string; name: string }>(
+    tx,
+    "select id, name from sources where client_id = $1 and ($2::uuid is null or site_id = $2) order by name",
+    [clientId, siteId],
+  );
+export const countUnassigned = async (tx: Tx, clientId: string | null): Promise<number> =>
+  (await one<{ count: number }>(
+    tx,
+    "select count(*)::int as count from sources where policy_id is null and ($1::uuid is null or client_id = $1)",
+    [clientId],
+  ))!.count;
+
+/** A source with the time of its next run. */
+export interface ComingRun {
+  readonly id: string;
+  readonly name: string;
+  readonly client: string;
+  readonly at: Date;
+}
+/** The next runs by schedule, the earliest first, of sources that are there. */
+export const comingRuns = (tx: Tx, filter: StandingFilter, most: number) =>
+  all<ComingRun>(
+    tx,
+    // the first of the index, so that the others are not looked at
+    `select s.id, s.name, c.name as client, s.next_due_at as at
+     from (select id, name, client_id, machine_id, connection_id, next_due_at from sources
+       where next_due_at is not null and not paused and vanished_at is null
+         and ($1::uuid is null or client_id = $1) and ($2::uuid is null or site_id = $2) and ($3::uuid is null or id = $3)
+       order by next_due_at limit 10 * $4::int) s
+     join clients c on c.id = s.client_id
+     left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id
+     where m.gone_at is null and cn.gone_at is null order by s.next_due_at limit $4`,
+    [filter.clientId ?? null, filter.siteId ?? null, filter.sourceId ?? null, most],
+  );

@@ -3,7 +3,7 @@ import { CodedError } from "@/core/codes";
 import { slugOf } from "@/core/places";
 import { type Clauses, readClauses } from "@/core/policy/clauses";
 import { whereClause } from "@/core/policy/where";
-import { insertPack } from "@/db/chunks";
+import { insertPack, listPackIds } from "@/db/chunks";
 import {
   type Client,
   clientBySlug,
@@ -20,8 +20,8 @@ import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/d
 import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
 import { insertPoint, pointById } from "@/db/points";
 import { listPolicies, savePolicy } from "@/db/policies";
-import { all, type Tx } from "@/db/scope";
-import { assignPolicy, insertSource, sourceById } from "@/db/sources";
+import type { Tx } from "@/db/scope";
+import { assignPolicy, insertSource, sourceById, sourceNames } from "@/db/sources";
 import { readDescription } from "@/server/depot-test";
 import { depotSecretContext } from "@/server/places";
 import { settleRules } from "@/server/rules";
@@ -241,11 +241,7 @@ async function sourceOf(tx: Tx, client: Client, content: PointContent, now: Date
     site = { id: randomUUID(), clientId: client.id, slug, name: wish, limits: NO_LIMITS };
     await insertSite(tx, site);
   }
-  const names = new Set(
-    (await all<{ name: string }>(tx, "select name from sources where client_id = $1", [client.id])).map(
-      (one) => one.name,
-    ),
-  );
+  const names = new Set((await sourceNames(tx, client.id)).map((one) => one.name));
   let name = content.sourceName;
   for (let number = 2; names.has(name); number += 1) name = `${content.sourceName} ${number}`;
   await insertSource(
@@ -326,11 +322,9 @@ async function indexPacks(
 ): Promise<{ packs: number; chunks: number; passedOver: number }> {
   const done = { packs: 0, chunks: 0, passedOver: 0 };
   const known = new Set(
-    (
-      await services.db.withScope({ role: "system" }, (tx) =>
-        all<{ id: Buffer }>(tx, "select id from packs where space_id = $1", [spaceId]),
-      )
-    ).map((pack) => pack.id.toString("hex")),
+    (await services.db.withScope({ role: "system" }, (tx) => listPackIds(tx, spaceId))).map((pack) =>
+      pack.id.toString("hex"),
+    ),
   );
   const left = packIds.filter((id) => !known.has(id));
   const read = async (packId: string): Promise<NewPack> => {

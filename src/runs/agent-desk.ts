@@ -23,10 +23,12 @@ import { notify } from "@/db/notify";
 import { pointById } from "@/db/points";
 import { policyById } from "@/db/policies";
 import {
+  addToRequest,
   appendLog,
   claimAgain,
   claimRun,
   extendLease,
+  goOnReading,
   linkSharing,
   lockRun,
   nextClaimable,
@@ -34,11 +36,12 @@ import {
   type RunEnd,
   type RunKind,
   runById,
+  runsOnMachine,
   setStopAt,
   takeRoom,
 } from "@/db/runs";
-import { all, type Scope, type Tx } from "@/db/scope";
-import { adoptedSource, giveMachine, insertSource, sourceById } from "@/db/sources";
+import { rollbackTo, type Scope, savepoint, type Tx } from "@/db/scope";
+import { adoptedSource, giveMachine, insertSource, sourceById, sourceNames } from "@/db/sources";
 import { momentLabel } from "@/server/moment-label";
 import { invalid, notFound, Problem } from "@/server/problem";
 import { findGroups } from "@/server/rules";
@@ -126,7 +129,7 @@ export async function enrolMachine(
 }
 
 async function freeMachineName(tx: Tx, clientId: string, wish: string): Promise<string> {
-  const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [clientId]);
+  const taken = await sourceNames(tx, clientId);
   const names = new Set(taken.map((source) => source.name));
   let name = wish;
   for (let number = 2; names.has(`${name} files`); number += 1) name = `${wish}-${number}`;
@@ -147,11 +150,7 @@ export async function hearMachine(
   await services.db.withScope(machineScope(machine), async (tx) => {
     await markSeen(tx, machine.id, now, system);
     if (started) {
-      const running = await all<{ id: string }>(
-        tx,
-        "select id from runs where machine_id = $1 and state in ('claimed', 'reading', 'closing')",
-        [machine.id],
-      );
+      const running = await runsOnMachine(tx, machine.id);
       for (const { id } of running) await takeUp(tx, (await lockRun(tx, id))!, now);
     }
     await notify(tx, { kind: "machine", clientId: machine.clientId, id: machine.id });
@@ -174,14 +173,14 @@ export async function nextJob(
     if (!run) return null;
     if (!again && run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
     try {
-      await tx.query("savepoint claim");
+      await savepoint(tx, "claim");
       if (!again && (await claimRun(tx, run.id, now, leaseUntil)) === 0) return null;
       const claimed = again ?? { ...run, attempt: run.attempt + 1 };
       const job = await describeJob(services, tx, executor, claimed, now);
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return job;
     } catch (error) {
-      await tx.query("rollback to savepoint claim");
+      await rollbackTo(tx, "claim");
       // 23505: another claimer was quicker for this source
       if ((error as { code?: string }).code === "23505") return null;
       if (!(error instanceof CodedError)) throw error;
@@ -251,15 +250,12 @@ async function describeJob(
   const pass = run.request.pass === "full" ? "full" : "incremental";
   const client = (await clientById(tx, run.clientId))!;
   await setStopAt(tx, run.id, stopsAt(clauses.when, clauses.when.stopAfterHours, client.zone, now));
-  await tx.query("update runs set request = request || $2 where id = $1", [
-    run.id,
-    JSON.stringify({
-      depotIds: targets.map(({ depot }) => depot.id),
-      atOnce: clauses.where.atOnce,
-      policyRevision: policy.revision,
-      previous: previous?.id.toString("hex") ?? null,
-    }),
-  ]);
+  await addToRequest(tx, run.id, {
+    depotIds: targets.map(({ depot }) => depot.id),
+    atOnce: clauses.where.atOnce,
+    policyRevision: policy.revision,
+    previous: previous?.id.toString("hex") ?? null,
+  });
   const { name, zone, region, contactName, contactEmail } = client;
   return {
     ...base,
@@ -323,8 +319,7 @@ export async function heartbeat(
     const run = await runOf(tx, executor, runId);
     ofThisAttempt(run, attempt);
     // the console was gone for longer than the lease: the agent still works on it, so it is its run again
-    if (run.state === "due")
-      await tx.query("update runs set state = 'reading' where id = $1 and state = 'due'", [runId]);
+    if (run.state === "due") await goOnReading(tx, runId);
     await extendLease(tx, runId, new Date(now.getTime() + LEASE_MS), progress);
     if (executor.id) await markSeen(tx, executor.id, now);
     await notify(tx, { kind: "progress", clientId: run.clientId, id: runId });

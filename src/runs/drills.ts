@@ -16,7 +16,7 @@ import { clientsWithDrills, countDrills, openDrill, sourcesToDrill } from "@/db/
 import { clientKey } from "@/db/keys";
 import { notify } from "@/db/notify";
 import { type Point, pointsOf } from "@/db/points";
-import { claimRun, insertRun, nextClaimable, type Run, runById } from "@/db/runs";
+import { claimRun, insertRun, nextClaimable, type Run, runById, setRequest } from "@/db/runs";
 import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import { momentText } from "@/server/moment-label";
@@ -179,10 +179,10 @@ export class DrillRuns {
       const point = drillPoint(points, before, chanceOf(run.id, "point"));
       const depot = await depotFor(tx, point, Math.floor(before / 2), now);
       // the purge leaves alone what a run that goes on names
-      await tx.query("update runs set request = $2 where id = $1", [
-        run.id,
-        JSON.stringify({ items: [{ pointId: point.id.toString("hex"), path: "/" }], depotId: depot.id }),
-      ]);
+      await setRequest(tx, run.id, {
+        items: [{ pointId: point.id.toString("hex"), path: "/" }],
+        depotId: depot.id,
+      });
       await notify(tx, { kind: "run", clientId: run.clientId, id: run.id });
       return { run: { ...run, attempt: run.attempt + 1 }, point, depot };
     });

@@ -3,6 +3,7 @@ import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { insertRun } from "@/db/runs";
 import type { Tx } from "@/db/scope";
+import { sourceById } from "@/db/sources";
 import type { FoundItem } from "@/server/given";
 import { invalid } from "@/server/problem";
 import { record, type Who } from "@/server/who";
@@ -49,8 +50,7 @@ export async function plannedRestore(
 }
 
 async function machineOf(tx: Tx, sourceId: string) {
-  const { rows } = await tx.query("select machine_id from sources where id = $1", [sourceId]);
-  const id = rows[0]?.machine_id as string | null | undefined;
+  const id = (await sourceById(tx, sourceId))?.machineId;
   const machine = id ? await machineById(tx, id) : null;
   return machine?.goneAt ? null : machine;
 }

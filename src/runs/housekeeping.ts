@@ -1,5 +1,5 @@
-import { change } from "@/db/scope";
-import { deleteOldSessions } from "@/db/sessions";
+import { deleteOldKeys } from "@/db/idempotency";
+import { deleteOldLimits, deleteOldSessions } from "@/db/sessions";
 import { KEPT_HOURS } from "@/server/api/idempotency";
 import type { Services } from "@/server/services";
 
@@ -10,12 +10,8 @@ import type { Services } from "@/server/services";
 export async function keepHouse(services: Services): Promise<void> {
   const now = services.now();
   await services.db.withScope({ role: "system" }, async (tx) => {
-    await change(
-      tx,
-      `delete from idempotency_keys where created_at < $1::timestamptz - interval '${KEPT_HOURS} hours'`,
-      [now],
-    );
-    await change(tx, "delete from rate_limits where expire < $1", [now.getTime()]);
+    await deleteOldKeys(tx, new Date(now.getTime() - KEPT_HOURS * 3_600_000));
+    await deleteOldLimits(tx, now);
     await deleteOldSessions(tx, now);
   });
 }

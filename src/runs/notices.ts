@@ -9,6 +9,7 @@ import {
   markSent,
   markTold,
   messageToSend,
+  setNextTry,
 } from "@/db/notices";
 import type { Tx } from "@/db/scope";
 import { withLink } from "@/server/message-link";
@@ -127,10 +128,7 @@ async function sendMessages(services: Services): Promise<number> {
       if (!message) return null;
       // while it is being sent nobody else takes it; a sender that dies leaves it for the next try
       const pause = FIRST_PAUSE_MS * 2 ** message.attempts;
-      await tx.query("update messages set next_try_at = $2 where id = $1", [
-        message.id,
-        new Date(now.getTime() + pause),
-      ]);
+      await setNextTry(tx, message.id, new Date(now.getTime() + pause));
       return { message, pause, way: await wayOf(services, tx, message.recipient) };
     });
     if (!taken) return sent;

@@ -1,5 +1,6 @@
 import type { WorkerUtils } from "graphile-worker";
 import { workersThere } from "@/db/keys";
+import { leftInQueue } from "@/db/queue";
 import type { Services } from "@/server/services";
 import { RUNNER_THERE_MS } from "@/server/unlocked";
 
@@ -18,22 +19,9 @@ export async function keepQueue(
   const there = await services.db.withScope({ role: "system" }, (tx) =>
     workersThere(tx, new Date(services.now().getTime() - RUNNER_THERE_MS)),
   );
-  const { gone, dead } = await queue.withPgClient(async (client) => {
-    const held = await client.query<{ worker: string }>(
-      `select distinct worker from (
-         select locked_by as worker, locked_at from graphile_worker._private_jobs where locked_by is not null
-         union all select locked_by, locked_at from graphile_worker._private_job_queues where locked_by is not null) held
-       where locked_at < now() - make_interval(secs => $1) and worker <> all($2)`,
-      [FRESH_LOCK_SECONDS, there],
-    );
-    // those whose key was given to a newer job count as failed for good, too
-    const failed = await client.query<{ id: string }>(
-      `select id from graphile_worker._private_jobs where attempts >= max_attempts and locked_at is null
-       and updated_at < now() - make_interval(days => $1)`,
-      [DEAD_JOB_DAYS],
-    );
-    return { gone: held.rows.map(({ worker }) => worker), dead: failed.rows.map(({ id }) => String(id)) };
-  });
+  const { gone, dead } = await queue.withPgClient((client) =>
+    leftInQueue(client, there, FRESH_LOCK_SECONDS, DEAD_JOB_DAYS),
+  );
   if (gone.length) await queue.forceUnlockWorkers(gone);
   if (dead.length) await queue.completeJobs(dead);
   return { released: gone.length, deleted: dead.length };

@@ -17,6 +17,7 @@ import {
   requestStop,
   runById,
   runningRun,
+  stopWaitingRun,
   waitingRun,
 } from "@/db/runs";
 import type { Tx } from "@/db/scope";
@@ -216,10 +217,7 @@ export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
   if (!run) throw notFound();
   if (run.state === "ended") throw new Problem("request.conflict", "This run has ended already.");
   if (run.state === "due") {
-    await tx.query(
-      `update runs set state = 'ended', outcome = 'stopped', code = 'run.stopped', message = $2, ended_at = $3, lease_until = null where id = $1`,
-      [runId, `Stopped by ${who.actor} before it began.`, who.at],
-    );
+    await stopWaitingRun(tx, runId, `Stopped by ${who.actor} before it began.`, who.at);
   } else await requestStop(tx, runId, who.at);
   await record(tx, who, run.clientId, "stopped a run", run.kind, { run: runId });
   await notify(tx, { kind: "run", clientId: run.clientId, id: runId });

@@ -3,6 +3,7 @@ import { setTimeout as pause } from "node:timers/promises";
 import { makeWorkerUtils, type Runner, run, type Task, type WorkerEvents } from "graphile-worker";
 import { JOBS, type JobHandlers, type JobName, type JobPayload } from "@/db/queue";
 import { countNights } from "@/db/runs";
+import { answers } from "@/db/scope";
 import { isDatabaseAway } from "@/server/problem";
 import type { Services } from "@/server/services";
 import { RUNNER_BEAT_MS } from "@/server/unlocked";
@@ -178,7 +179,7 @@ const taskOf =
       if (isDatabaseAway(error))
         await whenThere(
           () => {},
-          () => services.db.withScope({ role: "system" }, (tx) => tx.query("select 1")),
+          () => services.db.withScope({ role: "system" }, answers),
         );
       throw error;
     }

@@ -15,8 +15,9 @@ import {
   setMachineKey,
   takeClientLoansBack,
 } from "@/db/keys";
+import { pointsOfClient } from "@/db/points";
 import { enqueue } from "@/db/queue";
-import { one, type Tx } from "@/db/scope";
+import type { Tx } from "@/db/scope";
 import { sealTo } from "@/store/secrets";
 import { unwrapKey, wrapKey } from "@/store/wrapping";
 import { Problem } from "./problem";
@@ -143,17 +144,7 @@ export async function destroyClientKey(
   const key = await keyThere(tx, clientId);
   const client = (await clientById(tx, clientId))!;
   const depots = new Map((await listDepots(tx)).map((depot) => [depot.id, depot]));
-  const counts = await one<{ points: number; sources: number; first: Date | null; last: Date | null }>(
-    tx,
-    `select count(*)::int as points, count(distinct source_id)::int as sources, min(moment) as first, max(moment) as last
-     from points where client_id = $1 and purged_at is null`,
-    [clientId],
-  );
-  const locked = await one<{ until: Date | null }>(
-    tx,
-    "select max(locked_until) as until from placed_points where client_id = $1 and purged_at is null",
-    [clientId],
-  );
+  const counts = await pointsOfClient(tx, clientId);
   await destroyKey(tx, clientId, who.at);
   // loans are the system's alone; where the change is not committed, the passphrase is asked for again
   await services.db.withScope({ role: "system" }, (all) => takeClientLoansBack(all, clientId));
@@ -173,7 +164,7 @@ export async function destroyClientKey(
       agreedBy: who.actor,
       reason: consent.reason,
       ...counts,
-      lockedUntil: locked?.until ?? null,
+      lockedUntil: counts.lockedUntil ?? null,
       spaces: (await listGrants(tx))
         .filter((grant) => grant.clientId === clientId)
         .map((grant) => ({

@@ -1,7 +1,8 @@
 import type { ReactNode } from "react";
 import { isClientRole } from "@/core/rights/rights";
 import { listClients, listSites, readProvider } from "@/db/clients";
-import { one, type Tx } from "@/db/scope";
+import type { Tx } from "@/db/scope";
+import { comingRuns } from "@/db/sources";
 import { Bar } from "@/ui/bar";
 import { Live } from "@/ui/live";
 import { clockText } from "@/ui/moment";
@@ -15,12 +16,7 @@ export const dynamic = "force-dynamic";
 
 /** What runs next, for the end of the tape. */
 async function nextRun(tx: Tx, zone: string): Promise<string | null> {
-  const next = await one<{ name: string; at: Date }>(
-    tx,
-    `select name, next_due_at as at from sources s where next_due_at is not null and not paused and vanished_at is null
-       and not exists (select from machines m where m.id = s.machine_id and m.gone_at is not null)
-       and not exists (select from connections n where n.id = s.connection_id and n.gone_at is not null) order by next_due_at limit 1`,
-  );
+  const [next] = await comingRuns(tx, {}, 1);
   return next ? `next: ${clockText(next.at, zone)} ${next.name}` : null;
 }
 

@@ -19,7 +19,7 @@ import {
   policyOfOwner,
 } from "@/db/policies";
 import type { Tx } from "@/db/scope";
-import { sourceById, sourcesOfClient } from "@/db/sources";
+import { countUnassigned, sourceById, sourcesOfClient } from "@/db/sources";
 import { ImportPolicy } from "@/ui/import-policy";
 import { PolicySheet } from "@/ui/lazy";
 import { clockText } from "@/ui/moment";
@@ -198,12 +198,7 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
   const nameOf = new Map(clients.map((client) => [client.id, client]));
   const sites = place.client ? await listSites(tx, place.client.id) : [];
   const chosen = await choose(input, policies[0]);
-  const unassigned = (
-    await tx.query(
-      "select count(*)::int as count from sources where policy_id is null and ($1::uuid is null or client_id = $1)",
-      [place.client?.id ?? null],
-    )
-  ).rows[0] as { count: number };
+  const unassigned = await countUnassigned(tx, place.client?.id ?? null);
   const row = (sel: string, title: string, below: string) => (
     <li key={sel}>
       <Link
@@ -245,12 +240,12 @@ export async function policiesView(input: ViewInput): Promise<ViewOutput> {
             <ImportPolicy clientId={place.client.id} />
           </>
         )}
-        {unassigned.count > 0 && (
+        {unassigned > 0 && (
           <Link
             className="text-soft text-[13px] underline"
             href={`${place.client ? baseOf(place.client.slug) : "/all"}/sources`}
           >
-            {unassigned.count} {unassigned.count === 1 ? "source has" : "sources have"} no policy
+            {unassigned} {unassigned === 1 ? "source has" : "sources have"} no policy
           </Link>
         )}
       </div>

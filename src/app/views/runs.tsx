@@ -7,7 +7,8 @@ import { formatBytes } from "@/core/units/bytes";
 import { counted, formatDuration } from "@/core/units/duration";
 import { depotsOfRun } from "@/db/run-depots";
 import { openRuns, pastRuns, type RunRow, readLog, runRow, type WaitingFacts, waitingFacts } from "@/db/runs";
-import { all, type Tx } from "@/db/scope";
+import type { Tx } from "@/db/scope";
+import { comingRuns } from "@/db/sources";
 import { whyWaiting } from "@/runs/request";
 import { BackUpButton, StopButton } from "@/ui/deeds";
 import { LiveProgress } from "@/ui/live-progress";
@@ -26,28 +27,6 @@ const QUIET_MS = 5 * 60_000;
 const PAGE = 100;
 const COMING = 8;
 
-interface ComingRow {
-  readonly id: string;
-  readonly name: string;
-  readonly client: string;
-  readonly at: Date;
-}
-
-const comingRuns = (tx: Tx, { place }: ViewInput): Promise<ComingRow[]> =>
-  all<ComingRow>(
-    tx,
-    // the first of the index, so that the others are not looked at
-    `select s.id, s.name, c.name as client, s.next_due_at as at
-     from (select id, name, client_id, machine_id, connection_id, next_due_at from sources
-       where next_due_at is not null and not paused and vanished_at is null
-         and ($1::uuid is null or client_id = $1) and ($2::uuid is null or site_id = $2) and ($3::uuid is null or id = $3)
-       order by next_due_at limit 10 * $4::int) s
-     join clients c on c.id = s.client_id
-     left join machines m on m.id = s.machine_id left join connections cn on cn.id = s.connection_id
-     where m.gone_at is null and cn.gone_at is null order by s.next_due_at limit $4`,
-    [place.filter.clientId ?? null, place.filter.siteId ?? null, place.filter.sourceId ?? null, COMING],
-  );
-
 /** A night lasts from noon to noon in the zone of the view. */
 function nightRange(night: string | undefined, zone: string): { from: Date | null; to: Date | null } {
   const evening = night && /^\d{4}-\d{2}-\d{2}$/.test(night) ? DateTime.fromISO(night, { zone }) : null;
@@ -64,7 +43,7 @@ export async function runsView(input: ViewInput): Promise<ViewOutput> {
   const night = ask("night");
   const open = await openRuns(tx, place.filter);
   const past = await pastRuns(tx, { ...place.filter, outcome, ...nightRange(night, zone), limit: PAGE });
-  const coming = await comingRuns(tx, input);
+  const coming = await comingRuns(tx, place.filter, COMING);
   const chosenId = ask("sel") ?? open[0]?.id ?? past[0]?.id;
   const chosen = chosenId && /^[0-9a-f-]{36}$/.test(chosenId) ? await runRow(tx, chosenId) : null;
   const running = open.filter((run) => run.state !== "due");

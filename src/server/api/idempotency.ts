@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import { withIdempotency } from "@/db/committed";
-import { change, one } from "@/db/scope";
+import { giveKeyBack, keepAnswer, takeKey } from "@/db/idempotency";
 import { Problem } from "../problem";
 import type { AnyOperation, Context } from "./operation";
 
@@ -56,23 +56,7 @@ export async function once(
     .update(JSON.stringify([operation.id, request]))
     .digest();
   const system = { role: "system" } as const;
-  const kept = await services.db.withScope(system, async (tx) => {
-    // taken for the first time, or after whoever worked on it ended without having changed anything
-    const mine = await change(
-      tx,
-      `insert into idempotency_keys as k (person_id, key, request_hash, created_at) values ($1, $2, $3, $4)
-       on conflict (person_id, key) do update set created_at = excluded.created_at
-       where k.request_hash = excluded.request_hash and k.status is null and not k.committed
-         and k.created_at < excluded.created_at - interval '${GONE_MS} milliseconds'`,
-      [personId, key, hash, who.at],
-    );
-    if (mine) return null;
-    return one<{ hash: Buffer; status: number | null; sealed: Buffer | null; committed: boolean; at: Date }>(
-      tx,
-      "select request_hash as hash, status, sealed, committed, created_at as at from idempotency_keys where person_id = $1 and key = $2",
-      [personId, key],
-    );
-  });
+  const kept = await services.db.withScope(system, (tx) => takeKey(tx, personId, key, hash, who.at, GONE_MS));
   if (kept) {
     if (!kept.hash.equals(hash))
       throw new Problem("request.conflict", "This Idempotency-Key was used for another request.");
@@ -94,28 +78,14 @@ export async function once(
     body = await withIdempotency({ personId, key }, work);
   } catch (error) {
     // what was committed is not done again, whatever went wrong after it
-    await services.db
-      .withScope(system, (tx) =>
-        change(tx, "delete from idempotency_keys where person_id = $1 and key = $2 and not committed", [
-          personId,
-          key,
-        ]),
-      )
-      .catch(() => {});
+    await services.db.withScope(system, (tx) => giveKeyBack(tx, personId, key)).catch(() => {});
     throw error;
   }
   const status = operation.status ?? 200;
   const text = JSON.stringify(withoutSecrets(body, operation.shownOnce ?? []));
   const sealed = services.secrets.seal(Buffer.from(text, "utf8"), contextOf(personId, key));
   await services.db
-    .withScope(system, (tx) =>
-      change(tx, "update idempotency_keys set status = $3, sealed = $4 where person_id = $1 and key = $2", [
-        personId,
-        key,
-        status,
-        sealed,
-      ]),
-    )
+    .withScope(system, (tx) => keepAnswer(tx, personId, key, status, sealed))
     .catch((error) => {
       // the work is done, and noted as committed: only its answer is not kept
       if (error instanceof CodedError) return;

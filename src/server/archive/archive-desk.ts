@@ -1,10 +1,11 @@
 import { randomUUID } from "node:crypto";
 import { Readable } from "node:stream";
+import { archiveById, deleteOldArchives, insertArchive, useArchive } from "@/db/archives";
 import { clientById } from "@/db/clients";
 import { notify } from "@/db/notify";
 import type { Point } from "@/db/points";
-import { endRun, insertRun } from "@/db/runs";
-import { change, one, type Tx } from "@/db/scope";
+import { endRun, insertRun, setStartedAt } from "@/db/runs";
+import type { Tx } from "@/db/scope";
 import { sourceById } from "@/db/sources";
 import type { ByteString } from "@/store/tree";
 import type { Context } from "../api/operation";
@@ -32,14 +33,8 @@ export async function prepareArchive<Item>(
   basket: Basket<Item>,
 ): Promise<string> {
   const id = randomUUID();
-  await change(tx, "delete from archives where created_at < $1", [
-    new Date(context.who.at.getTime() - HOUR_MS),
-  ]);
-  await change(
-    tx,
-    "insert into archives (id, client_id, person_id, request, created_at) values ($1, $2, $3, $4, $5)",
-    [id, clientId, context.person!.id, JSON.stringify(basket), context.who.at],
-  );
+  await deleteOldArchives(tx, new Date(context.who.at.getTime() - HOUR_MS));
+  await insertArchive(tx, { id, clientId, personId: context.person!.id, request: basket }, context.who.at);
   return id;
 }
 
@@ -52,13 +47,9 @@ export interface Prepared<Item> extends Basket<Item> {
 
 /** A download that the caller prepared or began within the hour. */
 export async function preparedBasket<Item>(context: Context, tx: Tx, id: string): Promise<Prepared<Item>> {
-  const archive = await one<{ request: Basket<Item>; personId: string; length: number | null }>(
-    tx,
-    `select request, person_id as "personId", length from archives where id = $1 and created_at > $2`,
-    [id, new Date(context.who.at.getTime() - HOUR_MS)],
-  );
+  const archive = await archiveById(tx, id, new Date(context.who.at.getTime() - HOUR_MS));
   if (!archive || archive.personId !== context.person!.id) throw notFound();
-  return { ...archive.request, id, length: archive.length };
+  return { ...(archive.request as Basket<Item>), id, length: archive.length };
 }
 
 /** The part of so many bytes that a request wants; `whole` without a wish, or with one that cannot be told. */
@@ -93,7 +84,7 @@ async function recordDownload(
     request: { download: format, ...(end.from ? { from: end.from } : {}) },
     personId: context.person!.clientId ? context.person!.id : null,
   });
-  await change(tx, "update runs set started_at = $2 where id = $1", [id, context.who.at]);
+  await setStartedAt(tx, id, context.who.at);
   await endRun(
     tx,
     id,
@@ -125,13 +116,7 @@ export async function sendArchive(
   const range = (headers.get("if-range") ?? tag) === tag ? asked : null;
   // it costs something to know how long it is: only for whoever goes on
   const length = prepared.length ?? (range ? await archiveLength(context.services, labelled, format) : null);
-  await context.services.db.withScope({ role: "system" }, (tx) =>
-    change(tx, "update archives set created_at = $2, length = $3 where id = $1", [
-      id,
-      context.who.at,
-      length,
-    ]),
-  );
+  await context.services.db.withScope({ role: "system" }, (tx) => useArchive(tx, id, length, context.who.at));
   const wanted = length === null ? "whole" : wantedPart(range, length);
   const common = {
     "accept-ranges": "bytes",

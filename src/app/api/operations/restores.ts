@@ -4,7 +4,7 @@ import { CODES } from "@/core/codes";
 import { type Hold, placeHold } from "@/db/holds";
 import { notify } from "@/db/notify";
 import { bringBack, type Point, pointById, pointsOf } from "@/db/points";
-import { change } from "@/db/scope";
+import { setProgress } from "@/db/runs";
 import { sourceById } from "@/db/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
@@ -266,10 +266,12 @@ export const restores = [
       const weight = await weigh(context.services, found);
       return context.tx(async (tx) => {
         const run = await requestRestore(tx, context.who, body);
-        await change(tx, "update runs set progress = $2 where id = $1", [
-          run.id,
-          JSON.stringify({ items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes }),
-        ]);
+        await setProgress(tx, run.id, {
+          items: 0,
+          bytes: 0,
+          totalItems: weight.files,
+          totalBytes: weight.bytes,
+        });
         return { run };
       });
     },
