@@ -7,6 +7,11 @@ const WAIT_MS = 15_000;
 const AT_REST = `return document.getAnimations().every((one) =>
   one.playState !== "running" || one.effect.getComputedTiming().endTime === Infinity)`;
 
+/** What is wrong with a field is said to who hears the page, too: errors that no field refers to. */
+const UNBOUND = `return [...document.querySelectorAll(".field-error")]
+  .filter((one) => !one.id || !document.querySelector('[aria-describedby~="' + CSS.escape(one.id) + '"]'))
+  .map((one) => one.textContent)`;
+
 /** Nothing on this page that axe finds against WCAG 2.2 AA, once it is at rest: what fades in is pale for a moment. */
 export async function seemlyToAll(browser: WebDriver, page: string): Promise<void> {
   await browser.wait(() => browser.executeScript<boolean>(AT_REST), WAIT_MS, `${page} does not come to rest`);
@@ -21,4 +26,5 @@ export async function seemlyToAll(browser: WebDriver, page: string): Promise<voi
         .join(" | ")}`,
   );
   expect(said).toEqual([]);
+  expect(await browser.executeScript<string[]>(UNBOUND), `${page}: errors of no field`).toEqual([]);
 }

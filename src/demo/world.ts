@@ -206,7 +206,7 @@ export const CLIENTS: readonly WorldClient[] = [
     },
     depot: "Harbour",
     quotaMiB: 512,
-    contract: { files: 4, mail: 4 },
+    contract: { files: 3, mail: 4 },
     colour: "#7a3b2e",
     policy: {
       name: "Laptops after closing",

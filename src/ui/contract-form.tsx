@@ -1,7 +1,7 @@
 "use client";
 
 import { useRouter } from "next/navigation";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { CONTRACT_KINDS, type Contract, type ContractKind } from "@/core/usage/contract";
 import { callApi } from "./api";
 import { Refusal, TextField, useSending } from "./form";
@@ -50,13 +50,19 @@ export function ContractFields({
   );
 }
 
-/** Changes what a client has bought, where its use is shown. */
-export function ContractForm({
+/** A client's row in Usage with a button that opens a form below it: what the client has bought. */
+export function ContractRow({
   client,
   contract,
+  children,
+  columns,
 }: {
   client: { readonly id: string; readonly name: string };
   contract: Contract;
+  /** Its cells before the button. */
+  children: ReactNode;
+  /** How many cells the row has, with the button's. */
+  columns: number;
 }) {
   const router = useRouter();
   const sending = useSending();
@@ -71,31 +77,40 @@ export function ContractForm({
     });
   return (
     <>
-      <button
-        type="button"
-        className="text-primary underline"
-        aria-expanded={open}
-        aria-label={open ? `Cancel: contract of ${client.name}` : `Change the contract of ${client.name}`}
-        onClick={() => setOpen(!open)}
-      >
-        {open ? "Cancel" : "Change…"}
-      </button>
+      <tr>
+        {children}
+        <td className="text-right">
+          <button
+            type="button"
+            className="text-primary underline"
+            aria-expanded={open}
+            aria-label={open ? `Cancel: contract of ${client.name}` : `Change the contract of ${client.name}`}
+            onClick={() => setOpen(!open)}
+          >
+            {open ? "Cancel" : "Change…"}
+          </button>
+        </td>
+      </tr>
       {open && (
-        <form
-          className="grid gap-3 py-2 text-left"
-          onSubmit={(event) => {
-            event.preventDefault();
-            void save();
-          }}
-        >
-          <ContractFields draft={draft} set={setDraft} errorOf={sending.errorOf} />
-          <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
-          <div>
-            <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-              Save contract
-            </button>
-          </div>
-        </form>
+        <tr>
+          <td colSpan={columns}>
+            <form
+              className="grid max-w-[560px] gap-3 py-2"
+              onSubmit={(event) => {
+                event.preventDefault();
+                void save();
+              }}
+            >
+              <ContractFields draft={draft} set={setDraft} errorOf={sending.errorOf} />
+              <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
+              <div>
+                <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+                  Save contract
+                </button>
+              </div>
+            </form>
+          </td>
+        </tr>
       )}
     </>
   );

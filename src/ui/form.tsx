@@ -13,7 +13,8 @@ export function Field({
   label: string;
   error?: string | undefined;
   help?: string;
-  children: (id: string, invalid: boolean) => ReactNode;
+  /** `described`: what says what is wrong, for `aria-describedby`. */
+  children: (id: string, invalid: boolean, described: string | undefined) => ReactNode;
 }) {
   const id = useId();
   const [open, setOpen] = useState(false);
@@ -36,13 +37,39 @@ export function Field({
         )}
       </div>
       {open && <p className="text-soft mb-1 text-[13px]">{help}</p>}
-      {children(id, Boolean(error))}
+      {children(id, Boolean(error), error ? `${id}-error` : undefined)}
       {error && (
         <p className="field-error" role="alert" id={`${id}-error`}>
           {error}
         </p>
       )}
     </div>
+  );
+}
+
+/** Fields that belong together, such as boxes to tick; what is wrong with them stands below. */
+export function FieldGroup({
+  legend,
+  error,
+  className,
+  children,
+}: {
+  legend?: string;
+  error?: string | undefined;
+  className?: string;
+  children: ReactNode;
+}) {
+  const id = useId();
+  return (
+    <fieldset className={className} aria-describedby={error ? id : undefined}>
+      {legend && <legend className="field-label">{legend}</legend>}
+      {children}
+      {error && (
+        <p className="field-error" role="alert" id={id}>
+          {error}
+        </p>
+      )}
+    </fieldset>
   );
 }
 
@@ -65,17 +92,24 @@ export function TextField({
   const font = mono ? " font-mono" : "";
   return (
     <Field label={label} error={error} {...(help ? { help } : {})}>
-      {(id, invalid) =>
+      {(id, invalid, described) =>
         rows ? (
           <textarea
             id={id}
             className={`textarea w-full${font}`}
             rows={rows}
             aria-invalid={invalid}
+            aria-describedby={described}
             {...rest}
           />
         ) : (
-          <input id={id} className={`input w-full${font}`} aria-invalid={invalid} {...rest} />
+          <input
+            id={id}
+            className={`input w-full${font}`}
+            aria-invalid={invalid}
+            aria-describedby={described}
+            {...rest}
+          />
         )
       }
     </Field>
@@ -86,8 +120,14 @@ export function TextField({
 export function SelectField({ label, error, help, children, ...rest }: Labelled & ComponentProps<"select">) {
   return (
     <Field label={label} error={error} {...(help ? { help } : {})}>
-      {(id, invalid) => (
-        <select id={id} className="select w-full" aria-invalid={invalid} {...rest}>
+      {(id, invalid, described) => (
+        <select
+          id={id}
+          className="select w-full"
+          aria-invalid={invalid}
+          aria-describedby={described}
+          {...rest}
+        >
           {children}
         </select>
       )}

@@ -1,7 +1,7 @@
 "use client";
 
 import type { GroupRule } from "@/core/policy/cascade";
-import { SelectField, TextField } from "./form";
+import { FieldGroup, SelectField, TextField } from "./form";
 
 /** Which sources a policy takes by themselves, as it is typed. */
 export interface GroupRuleDraft {
@@ -35,37 +35,34 @@ export function GroupRuleFields({
 }) {
   return (
     <>
-      <div className="grid grid-cols-2 gap-3">
-        <SelectField
-          label="Kind"
-          value={draft.kind}
-          onChange={(event) => set({ kind: event.target.value as GroupRuleDraft["kind"] })}
-        >
-          <option value="">any</option>
-          <option value="files">files of machines</option>
-          <option value="mail">mailboxes</option>
-        </SelectField>
-        <TextField
-          label="Name"
-          mono
-          placeholder="*-lt-*"
-          help="A pattern for the name of the source; * stands for anything."
-          value={draft.name}
-          onChange={(event) => set({ name: event.target.value })}
-        />
-        <TextField
-          label="System"
-          placeholder="Debian"
-          value={draft.system}
-          onChange={(event) => set({ system: event.target.value })}
-        />
-        <TextField label="Tag" value={draft.tag} onChange={(event) => set({ tag: event.target.value })} />
-      </div>
-      {error && (
-        <p className="field-error" role="alert">
-          {error}
-        </p>
-      )}
+      <FieldGroup error={error}>
+        <div className="grid grid-cols-2 gap-3">
+          <SelectField
+            label="Kind"
+            value={draft.kind}
+            onChange={(event) => set({ kind: event.target.value as GroupRuleDraft["kind"] })}
+          >
+            <option value="">any</option>
+            <option value="files">files of machines</option>
+            <option value="mail">mailboxes</option>
+          </SelectField>
+          <TextField
+            label="Name"
+            mono
+            placeholder="*-lt-*"
+            help="A pattern for the name of the source; * stands for anything."
+            value={draft.name}
+            onChange={(event) => set({ name: event.target.value })}
+          />
+          <TextField
+            label="System"
+            placeholder="Debian"
+            value={draft.system}
+            onChange={(event) => set({ system: event.target.value })}
+          />
+          <TextField label="Tag" value={draft.tag} onChange={(event) => set({ tag: event.target.value })} />
+        </div>
+      </FieldGroup>
       <p className="text-soft">
         A source without a policy is assigned to the first policy whose rule matches, when the source appears
         or the rule is saved. If the rule is empty, sources are assigned by hand.

@@ -2,7 +2,7 @@
 
 import type { Retention } from "@/core/retention/decide";
 import { PERIODS, type Period } from "@/core/retention/periods";
-import { SelectField, TextField } from "./form";
+import { FieldGroup, SelectField, TextField } from "./form";
 
 /** The clause How long as it is typed. */
 export interface HowLongDraft {
@@ -104,20 +104,17 @@ export function HowLongFields({
       </div>
       {howLong === "tiers" && (
         <>
-          <div className="grid grid-cols-5 gap-3">
-            {PERIODS.map((period) => (
-              <div key={period}>
-                {numeric(LABELS[period], `howLong.tiers.${period}`, draft.tiers[period], (text) => ({
-                  tiers: { ...draft.tiers, [period]: text },
-                }))}
-              </div>
-            ))}
-          </div>
-          {errorOf("howLong.tiers") && (
-            <p className="field-error" role="alert">
-              {errorOf("howLong.tiers")}
-            </p>
-          )}
+          <FieldGroup error={errorOf("howLong.tiers")}>
+            <div className="grid grid-cols-5 gap-3">
+              {PERIODS.map((period) => (
+                <div key={period}>
+                  {numeric(LABELS[period], `howLong.tiers.${period}`, draft.tiers[period], (text) => ({
+                    tiers: { ...draft.tiers, [period]: text },
+                  }))}
+                </div>
+              ))}
+            </div>
+          </FieldGroup>
           <p className="text-soft">
             By the client’s calendar; in each the last point counts. A week or month without a point does not
             count, so a holiday costs none.

@@ -47,7 +47,7 @@ export function LookForm({
       <h2 className="text-[15px] font-bold">Appearance</h2>
       <p className="text-soft text-[13px]">Colour and logo of this client’s statement and portal.</p>
       <Field label="Colour" error={sending.errorOf("colour")}>
-        {(id, invalid) => (
+        {(id, invalid, described) => (
           <div className="flex flex-wrap items-center gap-2">
             <input
               id={id}
@@ -55,13 +55,14 @@ export function LookForm({
               className="border-line h-9 w-14 border"
               value={wished}
               aria-invalid={invalid}
+              aria-describedby={described}
               onChange={(event) => setWished(event.target.value)}
             />
             <span className="rounded px-2 py-1 text-[13px] text-white" style={{ background: wished }}>
               {wished}
             </span>
             {ratio !== null && (
-              <span className={ratio < READABLE ? "field-error" : "text-soft text-[13px]"}>
+              <span className={ratio < READABLE ? "text-error text-[13px]" : "text-soft text-[13px]"}>
                 contrast on white {ratio.toFixed(1)} : 1{ratio < READABLE ? `, ${READABLE} required` : ""}
               </span>
             )}
@@ -96,7 +97,7 @@ export function LookForm({
         error={sending.errorOf("logo")}
         help="A PNG or JPEG image up to 512 KiB. It is stored as a PNG of at most 640 × 192 pixels; only its pixels are kept."
       >
-        {(id, invalid) => (
+        {(id, invalid, described) => (
           <div className="grid gap-2">
             {logo && (
               // biome-ignore lint/performance/noImgElement: a small picture of this console's own API
@@ -109,6 +110,7 @@ export function LookForm({
               accept="image/png,image/jpeg"
               className="text-[13px]"
               aria-invalid={invalid}
+              aria-describedby={described}
               disabled={sending.busy}
               onChange={async (event) => {
                 const [chosen] = event.target.files ?? [];

@@ -1,7 +1,7 @@
 "use client";
 
 import { NOTICE_OUTCOMES, type NoticeOutcome, type Notices } from "@/core/policy/notices";
-import { TextField } from "./form";
+import { FieldGroup, TextField } from "./form";
 
 /** The clause Notices as it is typed. */
 export interface NoticesDraft {
@@ -59,8 +59,7 @@ export function NoticesFields({
     list.includes(one) ? list.filter((other) => other !== one) : [...list, one];
   return (
     <>
-      <fieldset>
-        <legend className="field-label">Outcomes to report</legend>
+      <FieldGroup legend="Outcomes to report" error={errorOf("notices.on")}>
         <div className="flex flex-wrap gap-x-4 gap-y-1">
           {NOTICE_OUTCOMES.map((outcome) => (
             <label key={outcome} className="flex items-center gap-1">
@@ -74,12 +73,7 @@ export function NoticesFields({
             </label>
           ))}
         </div>
-        {errorOf("notices.on") && (
-          <p className="field-error" role="alert">
-            {errorOf("notices.on")}
-          </p>
-        )}
-      </fieldset>
+      </FieldGroup>
       <TextField
         label="Mail to (one address per line)"
         error={errorOf("notices.mail")}

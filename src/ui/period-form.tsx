@@ -35,6 +35,7 @@ export function PeriodForm({
         id="period-from"
         type="date"
         className="input h-[30px] w-[140px]"
+        aria-describedby={refused ? "period-error" : undefined}
         value={first}
         onChange={(event) => setFirst(event.target.value)}
       />
@@ -45,6 +46,7 @@ export function PeriodForm({
         id="period-to"
         type="date"
         className="input h-[30px] w-[140px]"
+        aria-describedby={refused ? "period-error" : undefined}
         value={last}
         onChange={(event) => setLast(event.target.value)}
       />
@@ -52,7 +54,7 @@ export function PeriodForm({
         Show
       </button>
       {refused && (
-        <span className="field-error" role="alert">
+        <span className="field-error" role="alert" id="period-error">
           {refused}
         </span>
       )}

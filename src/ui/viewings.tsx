@@ -6,7 +6,7 @@ import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { callApi } from "./api";
 import { DeedButton } from "./deeds";
-import { Refusal, SelectField, TextField, useSending } from "./form";
+import { FieldGroup, Refusal, SelectField, TextField, useSending } from "./form";
 
 export interface ShownViewing {
   readonly id: string;
@@ -167,8 +167,7 @@ export function OpenAsFolder({
               </option>
             ))}
           </SelectField>
-          <fieldset>
-            <legend className="field-label">Who may look</legend>
+          <FieldGroup legend="People with access" error={sending.errorOf("people")}>
             <div className="max-h-[150px] overflow-y-auto">
               {people.map((person) => (
                 <label key={person.id} className="flex items-center gap-2 py-[2px]">
@@ -183,12 +182,7 @@ export function OpenAsFolder({
                 </label>
               ))}
             </div>
-            {sending.errorOf("people") && (
-              <p className="field-error" role="alert">
-                {sending.errorOf("people")}
-              </p>
-            )}
-          </fieldset>
+          </FieldGroup>
           <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy}>

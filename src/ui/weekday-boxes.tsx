@@ -1,6 +1,7 @@
 "use client";
 
 import { WEEKDAY_NAMES, type Weekday } from "@/core/schedule/weekday";
+import { FieldGroup } from "./form";
 
 /** Days of the week to tick. */
 export function WeekdayBoxes({
@@ -15,8 +16,7 @@ export function WeekdayBoxes({
   error?: string | undefined;
 }) {
   return (
-    <fieldset>
-      <legend className="field-label">{legend}</legend>
+    <FieldGroup legend={legend} error={error}>
       <div className="flex flex-wrap gap-x-3 gap-y-1">
         {WEEKDAY_NAMES.map((name, i) => {
           const day = (i + 1) as Weekday;
@@ -39,11 +39,6 @@ export function WeekdayBoxes({
           );
         })}
       </div>
-      {error && (
-        <p className="field-error" role="alert">
-          {error}
-        </p>
-      )}
-    </fieldset>
+    </FieldGroup>
   );
 }

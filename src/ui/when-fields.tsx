@@ -2,7 +2,7 @@
 
 import { parseRule, ruleSentence } from "@/core/schedule/rule";
 import { WEEKDAY_NAMES } from "@/core/schedule/weekday";
-import { SelectField, TextField } from "./form";
+import { FieldGroup, SelectField, TextField } from "./form";
 import { EVENING, HoursFields, TakeAway } from "./hours-fields";
 import {
   MONTH_DAYS,
@@ -161,116 +161,113 @@ function ScheduleFields({
   const timed = draft.kind === "daily" || draft.kind === "weekly" || draft.kind === "monthly";
   return (
     <div className="border-line grid gap-2 border-b pb-3">
-      <div className="grid grid-cols-2 gap-3">
-        <SelectField
-          label="Frequency"
-          value={draft.kind}
-          onChange={(event) =>
-            set({
-              kind: event.target.value as ScheduleKind,
-              ...(event.target.value === "rule" ? { rule: ruleOf(draft) } : {}),
-            })
-          }
-        >
-          <option value="daily">Every day at a time</option>
-          <option value="weekly">On some days of the week</option>
-          <option value="monthly">On a day of the month</option>
-          <option value="interval">Every so many minutes or hours</option>
-          <option value="rule">By a rule (RFC 5545)</option>
-        </SelectField>
-        {timed && (
-          <TextField
-            label={`At, by the clock of ${zone}`}
-            error={
-              /^([01]\d|2[0-3]):[0-5]\d$/.test(draft.at)
-                ? undefined
-                : "Give a time as HH:MM, from 00:00 to 23:59."
+      <FieldGroup className="grid gap-2" error={error}>
+        <div className="grid grid-cols-2 gap-3">
+          <SelectField
+            label="Frequency"
+            value={draft.kind}
+            onChange={(event) =>
+              set({
+                kind: event.target.value as ScheduleKind,
+                ...(event.target.value === "rule" ? { rule: ruleOf(draft) } : {}),
+              })
             }
-            placeholder="21:30"
-            value={draft.at}
-            onChange={(event) => set({ at: event.target.value })}
+          >
+            <option value="daily">Every day at a time</option>
+            <option value="weekly">On some days of the week</option>
+            <option value="monthly">On a day of the month</option>
+            <option value="interval">Every so many minutes or hours</option>
+            <option value="rule">By a rule (RFC 5545)</option>
+          </SelectField>
+          {timed && (
+            <TextField
+              label={`At, by the clock of ${zone}`}
+              error={
+                /^([01]\d|2[0-3]):[0-5]\d$/.test(draft.at)
+                  ? undefined
+                  : "Give a time as HH:MM, from 00:00 to 23:59."
+              }
+              placeholder="21:30"
+              value={draft.at}
+              onChange={(event) => set({ at: event.target.value })}
+            />
+          )}
+          {draft.kind === "interval" && (
+            <div className="grid grid-cols-[72px_minmax(0,1fr)] gap-2">
+              <TextField
+                label="Every"
+                inputMode="numeric"
+                value={draft.every}
+                onChange={(event) => set({ every: event.target.value })}
+              />
+              <SelectField
+                label="of"
+                value={draft.unit}
+                onChange={(event) => set({ unit: event.target.value as ScheduleDraft["unit"] })}
+              >
+                <option value="MINUTELY">minutes</option>
+                <option value="HOURLY">hours</option>
+              </SelectField>
+            </div>
+          )}
+        </div>
+        {draft.kind === "weekly" && (
+          <WeekdayBoxes
+            legend="Days"
+            days={draft.days}
+            set={(days) => set({ days })}
+            error={draft.days.length ? undefined : "Choose at least one day, or the schedule never fires."}
           />
+        )}
+        {draft.kind === "monthly" && (
+          <SelectField
+            label="Day of the month"
+            value={draft.monthDay}
+            onChange={(event) => set({ monthDay: event.target.value })}
+          >
+            {MONTH_DAYS.map((day) => (
+              <option key={day} value={String(day)}>
+                day {day}
+              </option>
+            ))}
+            <option value="last">the last day</option>
+            {NTH.flatMap(([nth, word]) =>
+              WEEKDAY_NAMES.map((name, i) => (
+                <option key={`${nth} ${name}`} value={`${nth} ${i + 1}`}>
+                  the {word} {name}
+                </option>
+              )),
+            )}
+          </SelectField>
         )}
         {draft.kind === "interval" && (
-          <div className="grid grid-cols-[72px_minmax(0,1fr)] gap-2">
+          <div className="grid grid-cols-2 gap-3">
             <TextField
-              label="Every"
+              label="From hour (empty: all day)"
               inputMode="numeric"
-              value={draft.every}
-              onChange={(event) => set({ every: event.target.value })}
+              placeholder="8"
+              value={draft.fromHour}
+              onChange={(event) => set({ fromHour: event.target.value })}
             />
-            <SelectField
-              label="of"
-              value={draft.unit}
-              onChange={(event) => set({ unit: event.target.value as ScheduleDraft["unit"] })}
-            >
-              <option value="MINUTELY">minutes</option>
-              <option value="HOURLY">hours</option>
-            </SelectField>
+            <TextField
+              label="To hour"
+              inputMode="numeric"
+              placeholder="18"
+              value={draft.toHour}
+              onChange={(event) => set({ toHour: event.target.value })}
+            />
           </div>
         )}
-      </div>
-      {draft.kind === "weekly" && (
-        <WeekdayBoxes
-          legend="Days"
-          days={draft.days}
-          set={(days) => set({ days })}
-          error={draft.days.length ? undefined : "Choose at least one day, or the schedule never fires."}
-        />
-      )}
-      {draft.kind === "monthly" && (
-        <SelectField
-          label="Day of the month"
-          value={draft.monthDay}
-          onChange={(event) => set({ monthDay: event.target.value })}
-        >
-          {MONTH_DAYS.map((day) => (
-            <option key={day} value={String(day)}>
-              day {day}
-            </option>
-          ))}
-          <option value="last">the last day</option>
-          {NTH.flatMap(([nth, word]) =>
-            WEEKDAY_NAMES.map((name, i) => (
-              <option key={`${nth} ${name}`} value={`${nth} ${i + 1}`}>
-                the {word} {name}
-              </option>
-            )),
-          )}
-        </SelectField>
-      )}
-      {draft.kind === "interval" && (
-        <div className="grid grid-cols-2 gap-3">
+        {draft.kind === "rule" && (
           <TextField
-            label="From hour (empty: all day)"
-            inputMode="numeric"
-            placeholder="8"
-            value={draft.fromHour}
-            onChange={(event) => set({ fromHour: event.target.value })}
+            label="Rule"
+            help="A recurrence rule as RFC 5545 writes it, such as FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=20;BYMINUTE=0: the last Friday of a month at 20:00."
+            mono
+            value={draft.rule}
+            onChange={(event) => set({ rule: event.target.value })}
           />
-          <TextField
-            label="To hour"
-            inputMode="numeric"
-            placeholder="18"
-            value={draft.toHour}
-            onChange={(event) => set({ toHour: event.target.value })}
-          />
-        </div>
-      )}
-      {draft.kind === "rule" && (
-        <TextField
-          label="Rule"
-          help="A recurrence rule as RFC 5545 writes it, such as FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=20;BYMINUTE=0: the last Friday of a month at 20:00."
-          mono
-          value={draft.rule}
-          onChange={(event) => set({ rule: event.target.value })}
-        />
-      )}
-      {error && (
-        <p className="field-error" role="alert">
-          {error}
-        </p>
-      )}
+        )}
+      </FieldGroup>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <label className="flex items-center gap-2">
           <input

@@ -1,7 +1,7 @@
 "use client";
 
 import type { Where } from "@/core/policy/where";
-import { SelectField, TextField } from "./form";
+import { FieldGroup, SelectField, TextField } from "./form";
 
 /** The clause Where as it is typed. */
 export interface WhereDraft {
@@ -74,26 +74,20 @@ export function WhereFields({
           </option>
         ))}
       </SelectField>
-      {others.map((depot) => (
-        <SelectField
-          key={depot.id}
-          label={`And ${depot.name}`}
-          value={wayOf(depot.id)}
-          onChange={(event) => setWay(depot.id, event.target.value as Way)}
-        >
-          <option value="none">holds nothing of this</option>
-          <option value="beside">is written by the same run</option>
-          <option value="carryTo">gets each point carried over after its run</option>
-        </SelectField>
-      ))}
-      {["where.beside", "where.carryTo"].map(
-        (field) =>
-          errorOf(field) && (
-            <p key={field} className="field-error" role="alert">
-              {errorOf(field)}
-            </p>
-          ),
-      )}
+      <FieldGroup className="grid gap-3" error={errorOf("where.beside") ?? errorOf("where.carryTo")}>
+        {others.map((depot) => (
+          <SelectField
+            key={depot.id}
+            label={`And ${depot.name}`}
+            value={wayOf(depot.id)}
+            onChange={(event) => setWay(depot.id, event.target.value as Way)}
+          >
+            <option value="none">holds nothing of this</option>
+            <option value="beside">is written by the same run</option>
+            <option value="carryTo">gets each point carried over after its run</option>
+          </SelectField>
+        ))}
+      </FieldGroup>
       {further && (
         <div className="grid grid-cols-[1fr_1.6fr] gap-3">
           {beside > 0 && (

@@ -306,8 +306,22 @@ describe("the whole path in the browser", () => {
     await noteTodaysUsage(console_.services);
     await open("/all/statements");
     await press(browser, "Usage");
-    await seeText(browser, "1 day of this period was written down");
+    await seeText(browser, "Usage is recorded for 1 day of this period.");
     await accessible("usage");
+    // what the client has bought, where its use stands: what is wrong is said at its field, and nothing is lost
+    await press(browser, "Change the contract of Quillmere Veterinary Group");
+    const machines = await see(browser, "form input[inputmode=numeric]");
+    await machines.sendKeys("three");
+    await press(browser, "Save contract");
+    await seeText(browser, "Give a whole number.");
+    expect(await machines.getAttribute("value")).toBe("three");
+    await accessible("usage with an error");
+    await machines.clear();
+    await machines.sendKeys("0");
+    await press(browser, "Save contract");
+    await seeText(browser, "Contract of Quillmere Veterinary Group saved.");
+    await open("/all/watch");
+    await seeText(browser, "Quillmere Veterinary Group: 1 machine protected, 0 contracted");
   });
 
   it("keeps a theme that was chosen, and both are legible", async () => {

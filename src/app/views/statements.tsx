@@ -14,7 +14,7 @@ import { linksOf, type SendingRow, sendingOf } from "@/db/statements";
 import { Problem } from "@/server/problem";
 import { clientStatement, periodOf } from "@/server/statement";
 import { usageOf } from "@/server/usage";
-import { ContractForm } from "@/ui/contract-form";
+import { ContractRow } from "@/ui/contract-form";
 import { LookForm } from "@/ui/look-form";
 import { Mark } from "@/ui/mark";
 import { clockText, dayText } from "@/ui/moment";
@@ -170,8 +170,9 @@ function Contracts({
         <tbody>
           {lines.map((line, i) => {
             const first = lines[i - 1]?.clientId !== line.clientId;
-            return (
-              <tr key={`${line.clientId} ${line.kind}`}>
+            const key = `${line.clientId} ${line.kind}`;
+            const cells = (
+              <>
                 <td className="font-semibold">{first ? line.clientName : ""}</td>
                 <td>{line.kind === "mail" ? "mailboxes" : "machines"}</td>
                 <td className="num">{line.contracted ?? "none"}</td>
@@ -179,14 +180,21 @@ function Contracts({
                   {line.daysOver > 0 ? <b className="text-error">{line.most}</b> : line.most}
                 </td>
                 <td className="num">{line.daysOver || ""}</td>
-                <td>
-                  {first && change && (
-                    <ContractForm
-                      client={{ id: line.clientId, name: line.clientName }}
-                      contract={contracts.get(line.clientId) ?? {}}
-                    />
-                  )}
-                </td>
+              </>
+            );
+            return first && change ? (
+              <ContractRow
+                key={key}
+                client={{ id: line.clientId, name: line.clientName }}
+                contract={contracts.get(line.clientId) ?? {}}
+                columns={6}
+              >
+                {cells}
+              </ContractRow>
+            ) : (
+              <tr key={key}>
+                {cells}
+                <td />
               </tr>
             );
           })}

@@ -267,6 +267,19 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             <dd>Check that the mail server or webhook responds, test it, and send the messages again.</dd>
           </>
         )}
+        {cause.kind === "contract-exceeded" && (
+          <>
+            <dt>Meanwhile</dt>
+            <dd>All of them are protected.</dd>
+            <dt>Next step</dt>
+            <dd>
+              <Link className="underline" href="/all/statements?part=usage">
+                Change the contract
+              </Link>{" "}
+              if the client has bought more, or disconnect what the client does not need.
+            </dd>
+          </>
+        )}
         {cause.kind === "orphan" && (
           <>
             <dt>Next step</dt>

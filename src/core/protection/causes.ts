@@ -261,9 +261,9 @@ export function findCauses(
       key: `contract-exceeded:${one.clientId}:${one.kind}`,
       kind: "contract-exceeded",
       // all of them are protected: this is about the invoice
-      state: "paused",
+      state: "kept",
       title: `${one.clientName}: ${countedKind(one.kind, one.sources)} protected, ${one.contracted} contracted`,
-      detail: "change the contract in Statements, under Usage, or stop protecting what is not needed",
+      detail: `${counted(one.sources - one.contracted, "source")} more than the contract covers`,
       sourceIds: [],
       clientNames: [one.clientName],
       since: null,

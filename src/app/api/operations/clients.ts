@@ -48,8 +48,8 @@ const limitsBody = z.object({
   bandwidth: z.array(bandwidthHours).max(20, "At most twenty limits."),
 });
 const sourceCount = z
-  .number()
-  .int("A whole number.")
+  .number("Give a whole number.")
+  .int("Give a whole number.")
   .min(0, "Zero, or more.")
   .max(1_000_000, "At most a million.");
 const contractShape = z.object({ files: sourceCount.optional(), mail: sourceCount.optional() });
