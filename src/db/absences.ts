@@ -1,9 +1,10 @@
+import type { DepotId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** A time in which a depot is away by plan. */
 export interface Absence {
   readonly id: string;
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly from: Date;
   readonly to: Date;
   readonly note: string;
@@ -13,13 +14,13 @@ export interface Absence {
 const ABSENCE = `id, depot_id as "depotId", from_at as "from", to_at as "to", note, created_by as "createdBy"`;
 
 /** Absences of a depot that are not over, soonest first. */
-export const absencesOf = (tx: Tx, depotId: string, now: Date) =>
+export const absencesOf = (tx: Tx, depotId: DepotId, now: Date) =>
   all<Absence>(tx, `select ${ABSENCE} from absences where depot_id = $1 and to_at > $2 order by from_at`, [
     depotId,
     now,
   ]);
 /** The absence that a depot is in; the one that lasts longest. */
-export const absenceNow = (tx: Tx, depotId: string, now: Date) =>
+export const absenceNow = (tx: Tx, depotId: DepotId, now: Date) =>
   one<Absence>(
     tx,
     `select ${ABSENCE} from absences where depot_id = $1 and from_at <= $2 and to_at > $2 order by to_at desc limit 1`,

@@ -1,3 +1,4 @@
+import type { ClientId, PersonId } from "@/core/ids";
 import { change, one, type Tx } from "./scope";
 
 /** Baskets that were prepared for a download, for an hour. */
@@ -8,8 +9,8 @@ export const insertArchive = (
   tx: Tx,
   archive: {
     readonly id: string;
-    readonly clientId: string;
-    readonly personId: string;
+    readonly clientId: ClientId;
+    readonly personId: PersonId;
     readonly request: object;
   },
   now: Date,
@@ -21,7 +22,7 @@ export const insertArchive = (
   );
 /** One that was prepared or used since; `request` as it was written. */
 export const archiveById = (tx: Tx, id: string, since: Date) =>
-  one<{ request: unknown; personId: string; length: number | null }>(
+  one<{ request: unknown; personId: PersonId; length: number | null }>(
     tx,
     `select request, person_id as "personId", length from archives where id = $1 and created_at > $2`,
     [id, since],

@@ -1,12 +1,13 @@
+import type { ClientId, PersonId, RunId, SourceId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** Restores of a client's people that wait for a manager's word. */
 export interface Ask {
   readonly id: string;
-  readonly clientId: string;
-  readonly personId: string;
+  readonly clientId: ClientId;
+  readonly personId: PersonId;
   readonly personName: string;
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly sourceName: string;
   readonly request: Record<string, unknown>;
   readonly files: number;
@@ -16,7 +17,7 @@ export interface Ask {
   readonly decision: "agreed" | "declined" | null;
   readonly decidedBy: string | null;
   readonly decidedAt: Date | null;
-  readonly runId: string | null;
+  readonly runId: RunId | null;
 }
 // a manager sees people of the client; a person sees themself
 const ASK = `select a.id, a.client_id as "clientId", a.person_id as "personId", p.name as "personName", a.source_id as "sourceId",
@@ -47,13 +48,13 @@ export const insertAsk = (
       ask.expiresAt,
     ],
   );
-export const openAsks = (tx: Tx, clientId: string, now: Date) =>
+export const openAsks = (tx: Tx, clientId: ClientId, now: Date) =>
   all<Ask>(
     tx,
     `${ASK} where a.client_id = $1 and a.decision is null and a.expires_at > $2 order by a.asked_at`,
     [clientId, now],
   );
-export const asksOfPerson = (tx: Tx, personId: string, since: Date) =>
+export const asksOfPerson = (tx: Tx, personId: PersonId, since: Date) =>
   all<Ask>(tx, `${ASK} where a.person_id = $1 and a.asked_at > $2 order by a.asked_at desc limit 20`, [
     personId,
     since,
@@ -68,7 +69,7 @@ export const decideAsk = (
   decision: "agreed" | "declined",
   by: string,
   at: Date,
-  runId: string | null,
+  runId: RunId | null,
 ) =>
   change(
     tx,

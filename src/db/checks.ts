@@ -1,3 +1,4 @@
+import type { ClientId, DepotId, SpaceId } from "@/core/ids";
 import type { DamageFacts } from "@/core/protection/causes";
 import type { PointNamed } from "@/core/protection/damages";
 import { all, allPlanned, change, one, type Tx } from "./scope";
@@ -8,8 +9,8 @@ export type CheckDepth = (typeof CHECK_DEPTHS)[number];
 
 export interface Check {
   readonly id: string;
-  readonly clientId: string;
-  readonly depotId: string;
+  readonly clientId: ClientId;
+  readonly depotId: DepotId;
   readonly depth: CheckDepth;
   readonly requestedBy: string;
   readonly requestedAt: Date;
@@ -36,7 +37,7 @@ const CHECK = `id, client_id as "clientId", depot_id as "depotId", depth, reques
 export const checkById = (tx: Tx, id: string) =>
   one<Check>(tx, `select ${CHECK} from checks where id = $1`, [id]);
 /** Checks of a depot, newest first. */
-export const checksOf = (tx: Tx, depotId: string, clientId: string | null, limit = 20) =>
+export const checksOf = (tx: Tx, depotId: DepotId, clientId: ClientId | null, limit = 20) =>
   all<Check & { clientName: string }>(
     tx,
     `select ${CHECK.replaceAll(/(^|, |\n {2})(\w+)/g, "$1k.$2")}, c.name as "clientName" from checks k join clients c on c.id = k.client_id
@@ -44,7 +45,7 @@ export const checksOf = (tx: Tx, depotId: string, clientId: string | null, limit
     [depotId, clientId, limit],
   );
 /** A check of this space that has not ended. */
-export const openCheck = (tx: Tx, depotId: string, clientId: string) =>
+export const openCheck = (tx: Tx, depotId: DepotId, clientId: ClientId) =>
   one<Check>(
     tx,
     `select ${CHECK} from checks where depot_id = $1 and client_id = $2 and ended_at is null order by requested_at limit 1`,
@@ -102,7 +103,7 @@ export interface Damage {
   readonly touches: readonly { readonly pointId: string; readonly path: string }[];
 }
 
-export const damagesOf = (tx: Tx, spaceId: string) =>
+export const damagesOf = (tx: Tx, spaceId: SpaceId) =>
   all<Damage>(
     tx,
     `select object, object_id as "objectId", found_at as "foundAt", detail, touches from damages where space_id = $1 order by found_at`,
@@ -110,7 +111,7 @@ export const damagesOf = (tx: Tx, spaceId: string) =>
   );
 /** Clients' shares of depots in which damage is known. */
 export const damagedShares = (tx: Tx) =>
-  all<{ readonly depotId: string; readonly clientId: string }>(
+  all<{ readonly depotId: DepotId; readonly clientId: ClientId }>(
     tx,
     `select distinct g.depot_id as "depotId", g.client_id as "clientId" from damages d join grants g on g.space_id = d.space_id`,
   );
@@ -122,7 +123,7 @@ export const pointsNamed = (tx: Tx, ids: readonly string[]) =>
      where p.id = any(select decode(i, 'hex') from unnest($1::text[]) i)`,
     [ids],
   );
-export const noteDamage = (tx: Tx, spaceId: string, clientId: string, damage: Damage) =>
+export const noteDamage = (tx: Tx, spaceId: SpaceId, clientId: ClientId, damage: Damage) =>
   change(
     tx,
     `insert into damages (space_id, client_id, object, object_id, found_at, detail, touches) values ($1, $2, $3, $4, $5, $6, $7)
@@ -137,14 +138,14 @@ export const noteDamage = (tx: Tx, spaceId: string, clientId: string, damage: Da
       JSON.stringify(damage.touches),
     ],
   );
-export const forgetDamages = (tx: Tx, spaceId: string) =>
+export const forgetDamages = (tx: Tx, spaceId: SpaceId) =>
   change(tx, "delete from damages where space_id = $1", [spaceId]);
 
 /** Sets which points of a depot are damaged there; all others are whole. */
 export async function markDamaged(
   tx: Tx,
-  depotId: string,
-  clientId: string,
+  depotId: DepotId,
+  clientId: ClientId,
   ids: readonly Buffer[],
   now: Date,
 ): Promise<void> {
@@ -160,7 +161,7 @@ export async function markDamaged(
     );
 }
 /** Forgets chunks of a pack (null: all of them): the next run that has one of them stores it anew. */
-export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: readonly Buffer[] | null) =>
+export const forgetChunks = (tx: Tx, spaceId: SpaceId, packId: Buffer, ids: readonly Buffer[] | null) =>
   change(
     tx,
     "delete from chunks where space_id = $1 and pack_id = $2 and ($3::bytea[] is null or id = any($3))",
@@ -168,7 +169,7 @@ export const forgetChunks = (tx: Tx, spaceId: string, packId: Buffer, ids: reado
   );
 
 /** Sources with points of which something is damaged in a depot, and how many of those lie whole in another. */
-export const damagedSources = (tx: Tx, clientId: string | null) =>
+export const damagedSources = (tx: Tx, clientId: ClientId | null) =>
   allPlanned<DamageFacts>(
     tx,
     "damaged sources",

@@ -1,3 +1,4 @@
+import type { ClientId, MachineId, SpaceId } from "@/core/ids";
 import { all, change, type Tx } from "./scope";
 
 /** The index: which chunk is in which pack of a space. A cache of the packs' own directories. */
@@ -9,7 +10,12 @@ export const USE_GRAIN_MS = 60_000;
  * Packs that hold one of these chunks by the word of another machine alone: they are to be verified before anybody counts
  * on them.
  */
-export const claimedPacks = (tx: Tx, spaceId: string, ids: readonly Uint8Array[], machineId: string | null) =>
+export const claimedPacks = (
+  tx: Tx,
+  spaceId: SpaceId,
+  ids: readonly Uint8Array[],
+  machineId: MachineId | null,
+) =>
   all<{ id: Buffer; size: number }>(
     tx,
     `select p.id, p.size from packs p where p.space_id = $1 and p.claimed_by is not null and p.claimed_by is distinct from $3::uuid
@@ -20,7 +26,7 @@ export const claimedPacks = (tx: Tx, spaceId: string, ids: readonly Uint8Array[]
 /** Notes what a pack holds after its bytes were read: chunks that it only claimed are forgotten. Returns how many. */
 export async function settleClaims(
   tx: Tx,
-  spaceId: string,
+  spaceId: SpaceId,
   packId: Buffer,
   ids: readonly Uint8Array[],
 ): Promise<number> {
@@ -39,10 +45,10 @@ export async function settleClaims(
  */
 export async function knownChunks(
   tx: Tx,
-  spaceId: string,
+  spaceId: SpaceId,
   ids: readonly Buffer[],
   now: Date,
-  machineId: string | null = null,
+  machineId: MachineId | null = null,
 ): Promise<boolean[]> {
   const rows = await all<{ n: number; packId: Buffer }>(
     tx,
@@ -84,7 +90,7 @@ export async function knownChunks(
 /** For each id, in order, the pack that holds it. */
 export async function locateChunks(
   tx: Tx,
-  spaceId: string,
+  spaceId: SpaceId,
   ids: readonly Uint8Array[],
 ): Promise<(Buffer | null)[]> {
   const rows = await all<{ n: number; packId: Buffer }>(
@@ -101,8 +107,8 @@ export async function locateChunks(
 export async function insertPack(
   tx: Tx,
   pack: {
-    readonly spaceId: string;
-    readonly clientId: string;
+    readonly spaceId: SpaceId;
+    readonly clientId: ClientId;
     readonly id: Buffer;
     readonly size: number;
     readonly holds: { readonly ids: readonly Uint8Array[]; readonly contentBytes: number };
@@ -135,10 +141,10 @@ export async function insertPack(
   );
 }
 
-export const packExists = async (tx: Tx, spaceId: string, id: Buffer) =>
+export const packExists = async (tx: Tx, spaceId: SpaceId, id: Buffer) =>
   (await all(tx, "select from packs where space_id = $1 and id = $2", [spaceId, id])).length > 0;
 
-export const packsWithChunks = (tx: Tx, spaceId: string) =>
+export const packsWithChunks = (tx: Tx, spaceId: SpaceId) =>
   all<{ id: Buffer; size: number; usedAt: Date; chunkIds: Buffer[] | null }>(
     tx,
     `select p.id, p.size, p.used_at as "usedAt", array_agg(c.id) filter (where c.id is not null) as "chunkIds" from packs p
@@ -146,7 +152,7 @@ export const packsWithChunks = (tx: Tx, spaceId: string) =>
     [spaceId],
   );
 /** Packs in which a chunk is counted on; one whose chunks were forgotten or moved waits for its purge. */
-export const packsInUse = (tx: Tx, spaceId: string) =>
+export const packsInUse = (tx: Tx, spaceId: SpaceId) =>
   all<{ id: Buffer; size: number }>(
     tx,
     `select id, size from packs p where space_id = $1
@@ -154,13 +160,13 @@ export const packsInUse = (tx: Tx, spaceId: string) =>
     [spaceId],
   );
 /** Lets go of a pack and its chunks, unless it was used since. */
-export const deletePack = (tx: Tx, spaceId: string, id: Buffer, usedBefore: Date) =>
+export const deletePack = (tx: Tx, spaceId: SpaceId, id: Buffer, usedBefore: Date) =>
   change(tx, "delete from packs where space_id = $1 and id = $2 and used_at < $3", [spaceId, id, usedBefore]);
 
 /** Adds a pack that takes chunks over from others. */
 export async function moveChunks(
   tx: Tx,
-  grant: { readonly spaceId: string; readonly clientId: string },
+  grant: { readonly spaceId: SpaceId; readonly clientId: ClientId },
   pack: {
     readonly id: Buffer;
     readonly size: number;
@@ -182,14 +188,14 @@ export async function moveChunks(
 }
 
 /** Packs of a space that their place does not keep up to a day. */
-export const packsLockedBefore = (tx: Tx, spaceId: string, until: Date) =>
+export const packsLockedBefore = (tx: Tx, spaceId: SpaceId, until: Date) =>
   all<{ id: Buffer }>(
     tx,
     "select id from packs where space_id = $1 and (locked_until is null or locked_until < $2)",
     [spaceId, until],
   );
-export const notePackLock = (tx: Tx, spaceId: string, id: Buffer, until: Date) =>
+export const notePackLock = (tx: Tx, spaceId: SpaceId, id: Buffer, until: Date) =>
   change(tx, "update packs set locked_until = $3 where space_id = $1 and id = $2", [spaceId, id, until]);
 
-export const listPackIds = (tx: Tx, spaceId: string) =>
+export const listPackIds = (tx: Tx, spaceId: SpaceId) =>
   all<{ id: Buffer }>(tx, "select id from packs where space_id = $1", [spaceId]);

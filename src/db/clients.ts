@@ -1,3 +1,4 @@
+import type { ClientId, SiteId } from "@/core/ids";
 import type { BandwidthHours } from "@/core/policy/conduct";
 import { all, change, one, onePlanned, type Tx } from "./scope";
 
@@ -10,7 +11,7 @@ export interface LinkLimits {
 export const NO_LIMITS: LinkLimits = { atOnce: null, bandwidth: [] };
 
 export interface Client {
-  readonly id: string;
+  readonly id: ClientId;
   readonly slug: string;
   readonly name: string;
   readonly zone: string;
@@ -21,8 +22,8 @@ export interface Client {
 }
 
 export interface Site {
-  readonly id: string;
-  readonly clientId: string;
+  readonly id: SiteId;
+  readonly clientId: ClientId;
   readonly slug: string;
   readonly name: string;
   readonly limits: LinkLimits;
@@ -32,7 +33,7 @@ const CLIENT = `id, slug, name, zone, region, contact_name as "contactName", con
 const SITE = `id, client_id as "clientId", slug, name, limits`;
 
 export const listClients = (tx: Tx) => all<Client>(tx, `select ${CLIENT} from clients order by name`);
-export const clientById = (tx: Tx, id: string) =>
+export const clientById = (tx: Tx, id: ClientId) =>
   onePlanned<Client>(tx, "client by id", `select ${CLIENT} from clients where id = $1`, [id]);
 export const clientBySlug = (tx: Tx, slug: string) =>
   onePlanned<Client>(tx, "client by slug", `select ${CLIENT} from clients where slug = $1`, [slug]);
@@ -61,11 +62,11 @@ export const updateClient = (tx: Tx, client: Omit<Client, "slug" | "limits">) =>
     [client.id, client.name, client.zone, client.region, client.contactName, client.contactEmail],
   );
 
-export const listSites = (tx: Tx, clientId: string | null = null) =>
+export const listSites = (tx: Tx, clientId: ClientId | null = null) =>
   all<Site>(tx, `select ${SITE} from sites where ($1::uuid is null or client_id = $1) order by name`, [
     clientId,
   ]);
-export const siteById = (tx: Tx, id: string) =>
+export const siteById = (tx: Tx, id: SiteId) =>
   one<Site>(tx, `select ${SITE} from sites where id = $1`, [id]);
 
 export const insertSite = (tx: Tx, site: Omit<Site, "limits">) =>
@@ -88,7 +89,7 @@ export interface Provider {
 export const readProvider = (tx: Tx) =>
   onePlanned<Provider>(tx, "provider", "select name, zone from provider");
 /** The zone whose clock is used for a client; the provider's where there is no client. */
-export const zoneFor = async (tx: Tx, clientId: string | null): Promise<string> =>
+export const zoneFor = async (tx: Tx, clientId: ClientId | null): Promise<string> =>
   (clientId ? (await clientById(tx, clientId))?.zone : (await readProvider(tx))?.zone) ?? "UTC";
 /** Says who the provider is; one that an adopted depot made up is renamed so. */
 export const setProvider = (tx: Tx, provider: Provider) =>

@@ -1,9 +1,10 @@
 import { AsyncLocalStorage } from "node:async_hooks";
 import type pg from "pg";
+import type { PersonId } from "@/core/ids";
 
 /** The request with an Idempotency-Key in which a transaction runs. */
 interface Keyed {
-  readonly personId: string;
+  readonly personId: PersonId;
   readonly key: string;
 }
 const current = new AsyncLocalStorage<Keyed>();

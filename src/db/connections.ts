@@ -1,11 +1,12 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, ConnectionId, SiteId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** How sources are reached over the network. Enrolled machines are in `machines`. */
 export interface Connection {
-  readonly id: string;
-  readonly clientId: string;
-  readonly siteId: string;
+  readonly id: ConnectionId;
+  readonly clientId: ClientId;
+  readonly siteId: SiteId;
   readonly kind: "mail";
   readonly name: string;
   /** Where it answers: an origin such as `https://mail.example`. */
@@ -26,7 +27,7 @@ export interface MailSettings {
   /** Of an application. */
   readonly tenantId: string;
   /** The application's id, or the user's name. */
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly region: string;
   /** Hosts besides the address's own that a technician confirmed. */
   readonly otherHosts?: readonly string[];
@@ -35,13 +36,13 @@ export interface MailSettings {
 const CONNECTION = `id, client_id as "clientId", site_id as "siteId", kind, name, address, settings, secret,
   checked_at as "checkedAt", check_code as "checkCode", check_message as "checkMessage", gone_at as "goneAt"`;
 
-export const listConnections = (tx: Tx, clientId: string | null = null) =>
+export const listConnections = (tx: Tx, clientId: ClientId | null = null) =>
   all<Connection>(
     tx,
     `select ${CONNECTION} from connections where ($1::uuid is null or client_id = $1) order by name`,
     [clientId],
   );
-export const connectionById = (tx: Tx, id: string) =>
+export const connectionById = (tx: Tx, id: ConnectionId) =>
   one<Connection>(tx, `select ${CONNECTION} from connections where id = $1`, [id]);
 
 export const insertConnection = (

@@ -1,3 +1,4 @@
+import type { ClientId, PersonId } from "@/core/ids";
 import { allPlanned, change, one, type Tx } from "./scope";
 
 export type ConsentKind = "destroy-key" | "delete-source" | "shorten-retention" | "shorten-lock";
@@ -5,7 +6,7 @@ export type ConsentKind = "destroy-key" | "delete-source" | "shorten-retention" 
 /** What one person asked for, and a second one agrees to or declines. */
 export interface Consent {
   readonly id: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: ConsentKind;
   /** What it is about, for people. */
@@ -27,7 +28,7 @@ const FROM =
   "consents n join clients c on c.id = n.client_id join people a on a.id = n.asked_by left join people d on d.id = n.decided_by";
 
 /** What waits for a second person, the oldest first. */
-export const openConsents = (tx: Tx, clientId: string | null, now: Date) =>
+export const openConsents = (tx: Tx, clientId: ClientId | null, now: Date) =>
   allPlanned<Consent>(
     tx,
     "open consents",
@@ -64,7 +65,7 @@ export const decideConsent = (
   tx: Tx,
   id: string,
   decision: NonNullable<Consent["decision"]>,
-  personId: string,
+  personId: PersonId,
   now: Date,
 ) =>
   change(
@@ -76,7 +77,7 @@ export const decideConsent = (
 /** What stays when a key is gone. */
 export interface Certificate {
   readonly id: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly madeAt: Date;
   readonly body: Readonly<Record<string, unknown>>;
 }
@@ -87,7 +88,7 @@ export const insertCertificate = (tx: Tx, certificate: Certificate) =>
     certificate.madeAt,
     JSON.stringify(certificate.body),
   ]);
-export const certificateOf = (tx: Tx, clientId: string) =>
+export const certificateOf = (tx: Tx, clientId: ClientId) =>
   one<Certificate>(
     tx,
     `select id, client_id as "clientId", made_at as "madeAt", body from certificates where client_id = $1 order by made_at desc limit 1`,

@@ -1,9 +1,10 @@
+import type { ClientId } from "@/core/ids";
 import type { Contract, ContractKind, DayCount } from "@/core/usage/contract";
 import { all, change, type Tx } from "./scope";
 
 /** What clients have bought, and how many of their sources are protected. */
 
-export async function contractOf(tx: Tx, clientId: string): Promise<Contract> {
+export async function contractOf(tx: Tx, clientId: ClientId): Promise<Contract> {
   const rows = await all<{ kind: ContractKind; sources: number }>(
     tx,
     "select kind, sources from contracts where client_id = $1",
@@ -12,7 +13,7 @@ export async function contractOf(tx: Tx, clientId: string): Promise<Contract> {
   return Object.fromEntries(rows.map(({ kind, sources }) => [kind, sources]));
 }
 
-export async function setContract(tx: Tx, clientId: string, contract: Contract): Promise<void> {
+export async function setContract(tx: Tx, clientId: ClientId, contract: Contract): Promise<void> {
   await change(tx, "delete from contracts where client_id = $1", [clientId]);
   await change(
     tx,
@@ -22,8 +23,8 @@ export async function setContract(tx: Tx, clientId: string, contract: Contract):
 }
 
 /** The contracts of one client, or of all; clients without one have none in it. */
-export const listContracts = (tx: Tx, clientId: string | null) =>
-  all<{ clientId: string; clientName: string; contract: Contract }>(
+export const listContracts = (tx: Tx, clientId: ClientId | null) =>
+  all<{ clientId: ClientId; clientName: string; contract: Contract }>(
     tx,
     `select c.id as "clientId", c.name as "clientName", jsonb_object_agg(b.kind, b.sources) as contract
      from contracts b join clients c on c.id = b.client_id where $1::uuid is null or c.id = $1 group by c.id, c.name`,
@@ -36,8 +37,8 @@ const PROTECTED = `sources s left join machines m on m.id = s.machine_id left jo
     and m.gone_at is null and cn.gone_at is null`;
 
 /** Kinds of which more sources are protected now than were bought; of one client, or of all. */
-export const exceededContracts = (tx: Tx, clientId: string | null) =>
-  all<{ clientId: string; clientName: string; kind: ContractKind; contracted: number; sources: number }>(
+export const exceededContracts = (tx: Tx, clientId: ClientId | null) =>
+  all<{ clientId: ClientId; clientName: string; kind: ContractKind; contracted: number; sources: number }>(
     tx,
     `select c.id as "clientId", c.name as "clientName", b.kind, b.sources as contracted, used.sources
      from contracts b join clients c on c.id = b.client_id
@@ -58,7 +59,7 @@ export const noteCounts = (tx: Tx, day: string) =>
   );
 
 /** The counts of the days of a period, both ends included; of one client, or of all. */
-export const countsBetween = (tx: Tx, clientId: string | null, firstDay: string, lastDay: string) =>
+export const countsBetween = (tx: Tx, clientId: ClientId | null, firstDay: string, lastDay: string) =>
   all<DayCount>(
     tx,
     `select to_char(u.day, 'YYYY-MM-DD') as day, u.client_id as "clientId", c.name as "clientName", u.kind, u.sources

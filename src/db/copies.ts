@@ -1,3 +1,4 @@
+import type { ClientId, DepotId, SourceId, SpaceId } from "@/core/ids";
 import { all, allPlanned, change, type Tx } from "./scope";
 
 /**
@@ -6,7 +7,7 @@ import { all, allPlanned, change, type Tx } from "./scope";
  */
 export const placesOfPoints = async (tx: Tx, pointIds: readonly Buffer[], now: Date) => {
   const places = new Map<string, string[]>();
-  const rows = await allPlanned<{ id: Buffer; depotId: string }>(
+  const rows = await allPlanned<{ id: Buffer; depotId: DepotId }>(
     tx,
     "places of points",
     `select pp.id, pp.depot_id as "depotId" from placed_points pp join points p on p.id = pp.id join depots d on d.id = pp.depot_id
@@ -26,7 +27,7 @@ export const placesOfPoint = async (tx: Tx, pointId: Buffer, now: Date) =>
   (await placesOfPoints(tx, [pointId], now))[0]!;
 
 /** How many places each point of a source has. */
-export const placesOfSource = (tx: Tx, sourceId: string) =>
+export const placesOfSource = (tx: Tx, sourceId: SourceId) =>
   all<{ depotName: string; points: number; newest: Date }>(
     tx,
     `select d.name as "depotName", count(*)::int as points, max(pp.moment) as newest
@@ -83,7 +84,7 @@ export async function insertCarriedPack(
  * Points of a client that lie whole in one depot and lack in another: those whose policy carries them there, and those
  * whose run could not write there.
  */
-export const pointsToCarry = (tx: Tx, clientId: string, fromDepot: string, toDepot: string) =>
+export const pointsToCarry = (tx: Tx, clientId: ClientId, fromDepot: string, toDepot: string) =>
   all<{ id: Buffer; size: number }>(
     tx,
     `select p.id, p.object_bytes as size from placed_points p join sources s on s.id = p.source_id
@@ -98,8 +99,8 @@ export const insertCopy = (
   tx: Tx,
   copy: {
     readonly pointId: Buffer;
-    readonly depotId: string;
-    readonly clientId: string;
+    readonly depotId: DepotId;
+    readonly clientId: ClientId;
     readonly objectBytes: number;
     readonly lockedUntil: Date | null;
   },
@@ -113,8 +114,8 @@ export const insertCopy = (
   );
 
 /** Other spaces of a client that hold a pack. */
-export const spacesWithPack = (tx: Tx, clientId: string, packId: Buffer, notIn: string) =>
-  all<{ spaceId: string; depotId: string }>(
+export const spacesWithPack = (tx: Tx, clientId: ClientId, packId: Buffer, notIn: string) =>
+  all<{ spaceId: SpaceId; depotId: DepotId }>(
     tx,
     `select g.space_id as "spaceId", g.depot_id as "depotId" from packs p join grants g on g.space_id = p.space_id
      where p.client_id = $1 and p.id = $2 and p.space_id <> $3`,
@@ -122,7 +123,7 @@ export const spacesWithPack = (tx: Tx, clientId: string, packId: Buffer, notIn: 
   );
 /** Pairs of depots between which something may be carried, over all clients. */
 export const carriesWanted = (tx: Tx) =>
-  all<{ clientId: string; fromDepot: string; toDepot: string }>(
+  all<{ clientId: ClientId; fromDepot: string; toDepot: string }>(
     tx,
     `select w.client_id as "clientId", f.from_depot::uuid as "fromDepot", t.to_depot::uuid as "toDepot"
      from (select distinct client_id, rules->'where' as place from sources where rules is not null) w
@@ -136,7 +137,7 @@ export const carriesWanted = (tx: Tx) =>
 /** The depots in which a point lies whole. */
 export const wholePlacesOf = async (tx: Tx, pointId: Buffer) =>
   (
-    await all<{ depotId: string }>(
+    await all<{ depotId: DepotId }>(
       tx,
       `select depot_id as "depotId" from placed_points where id = $1 and purged_at is null and damaged_at is null`,
       [pointId],

@@ -1,4 +1,5 @@
 import type { BucketPlace } from "@/core/bucket";
+import type { ClientId, DepotId, SpaceId } from "@/core/ids";
 import type { RefusedLockFacts } from "@/core/protection/causes";
 import { lockInTx } from "./advisory-locks";
 import { all, allPlanned, change, one, type Tx } from "./scope";
@@ -6,7 +7,7 @@ import { all, allPlanned, change, one, type Tx } from "./scope";
 export type DepotKind = "folder" | "share" | "s3";
 
 export interface Depot {
-  readonly id: string;
+  readonly id: DepotId;
   readonly name: string;
   readonly kind: DepotKind;
   /** The folder, or for a bucket its address as people see it. */
@@ -29,9 +30,9 @@ export interface Depot {
 
 /** A client's share of a depot. */
 export interface Grant {
-  readonly depotId: string;
-  readonly clientId: string;
-  readonly spaceId: string;
+  readonly depotId: DepotId;
+  readonly clientId: ClientId;
+  readonly spaceId: SpaceId;
   readonly quotaBytes: number;
   readonly usedBytes: number;
   /** Days in which what is stored cannot be dropped or altered by anybody. */
@@ -49,7 +50,7 @@ export const listDepots = (tx: Tx) =>
     "all depots",
     `select ${DEPOT}, coalesce((select sum(used_bytes) from grants g where g.depot_id = d.id), 0) as "usedBytes" from depots d order by d.name`,
   );
-export const depotById = (tx: Tx, id: string) =>
+export const depotById = (tx: Tx, id: DepotId) =>
   one<Depot>(tx, `select ${DEPOT} from depots d where d.id = $1`, [id]);
 export const insertDepot = (tx: Tx, depot: Omit<Depot, "atOnce">, now: Date) =>
   change(
@@ -72,19 +73,19 @@ export const insertDepot = (tx: Tx, depot: Omit<Depot, "atOnce">, now: Date) =>
 export const setDirect = (tx: Tx, id: string, direct: string | null) =>
   change(tx, "update depots set direct = $2 where id = $1", [id, direct]);
 
-export const noteLockRefused = (tx: Tx, depotId: string, clientId: string, error: string, now: Date) =>
+export const noteLockRefused = (tx: Tx, depotId: DepotId, clientId: ClientId, error: string, now: Date) =>
   change(
     tx,
     `update grants set lock_refused = $3, lock_refused_at = coalesce(lock_refused_at, $4) where depot_id = $1 and client_id = $2`,
     [depotId, clientId, error, now],
   );
-export const clearLockRefused = (tx: Tx, depotId: string, clientId: string) =>
+export const clearLockRefused = (tx: Tx, depotId: DepotId, clientId: ClientId) =>
   change(
     tx,
     "update grants set lock_refused = null, lock_refused_at = null where depot_id = $1 and client_id = $2 and lock_refused is not null",
     [depotId, clientId],
   );
-export const refusedLocks = (tx: Tx, clientId: string | null) =>
+export const refusedLocks = (tx: Tx, clientId: ClientId | null) =>
   all<RefusedLockFacts>(
     tx,
     `select g.depot_id as "depotId", d.name as "depotName", g.client_id as "clientId", c.name as "clientName", g.lock_refused as error,
@@ -102,7 +103,7 @@ export const listGrants = (tx: Tx) => all<Grant>(tx, `select ${GRANT} from grant
 /** Grants of which at least such a share (0 to 1) is used. */
 export const fullGrants = (tx: Tx, share: number) =>
   all<Grant>(tx, `select ${GRANT} from grants where used_bytes >= quota_bytes * $1::float8`, [share]);
-export const grantOf = (tx: Tx, depotId: string, clientId: string) =>
+export const grantOf = (tx: Tx, depotId: DepotId, clientId: ClientId) =>
   one<Grant>(tx, `select ${GRANT} from grants where depot_id = $1 and client_id = $2`, [depotId, clientId]);
 /** Grants a depot to a client, or changes the quota of a grant that is there. */
 export const upsertGrant = (tx: Tx, grant: Omit<Grant, "usedBytes" | "purgeDue">, now: Date) =>
@@ -136,13 +137,13 @@ export async function takeSpace(
 }
 
 /** Adds to what a grant uses; a negative number when space was freed. */
-export const countSpace = (tx: Tx, spaceId: string, bytes: number) =>
+export const countSpace = (tx: Tx, spaceId: SpaceId, bytes: number) =>
   change(tx, "update grants set used_bytes = greatest(0, used_bytes + $2) where space_id = $1", [
     spaceId,
     bytes,
   ]);
 
-export const setPurgeDue = (tx: Tx, spaceId: string, due: boolean) =>
+export const setPurgeDue = (tx: Tx, spaceId: SpaceId, due: boolean) =>
   change(tx, "update grants set purge_due = $2 where space_id = $1", [spaceId, due]);
 /** Follows a server of buckets to another address. */
 export const moveBuckets = (tx: Tx, before: string, after: string) =>
@@ -162,7 +163,7 @@ export interface Savings {
   /** Compressed and sealed, in packs. */
   readonly stored: number;
 }
-export const savingsOf = (tx: Tx, depotId: string, clientId: string | null) =>
+export const savingsOf = (tx: Tx, depotId: DepotId, clientId: ClientId | null) =>
   one<Savings>(
     tx,
     `select (select coalesce(sum(bytes), 0) from placed_points where depot_id = $1 and ($2::uuid is null or client_id = $2) and purged_at is null) as shown,

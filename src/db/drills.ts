@@ -1,11 +1,12 @@
 import type { Code } from "@/core/codes";
 import type { DrillFigures } from "@/core/drill/drill";
+import type { ClientId, DepotId, RunId, SourceId } from "@/core/ids";
 import type { Outcome } from "@/core/protection/state";
 import { all, allPlanned, one, type Tx } from "./scope";
 
 export interface Drill {
-  readonly runId: string;
-  readonly sourceId: string;
+  readonly runId: RunId;
+  readonly sourceId: SourceId;
   readonly at: Date;
   readonly outcome: Outcome;
   readonly code: Code | null;
@@ -18,7 +19,7 @@ const DRILL = `r.id as "runId", r.source_id as "sourceId", coalesce(r.ended_at, 
  * the key can be used, and none was asked for since as many days as Conduct says.
  */
 export const sourcesToDrill = (tx: Tx, now: Date, limit: number) =>
-  all<{ id: string; clientId: string }>(
+  all<{ id: string; clientId: ClientId }>(
     tx,
     `select s.id, s.client_id as "clientId" from sources s join source_summaries u on u.source_id = s.id
      join client_keys k on k.client_id = s.client_id and k.confirmed_at is not null and k.destroyed_at is null
@@ -30,21 +31,21 @@ export const sourcesToDrill = (tx: Tx, now: Date, limit: number) =>
   );
 
 /** A drill of the source that has not ended. */
-export const openDrill = (tx: Tx, sourceId: string) =>
+export const openDrill = (tx: Tx, sourceId: SourceId) =>
   one<{ id: string }>(
     tx,
     "select id from runs where source_id = $1 and kind = 'drill' and state <> 'ended' limit 1",
     [sourceId],
   );
 /** How many drills of a source ended before. */
-export const countDrills = async (tx: Tx, sourceId: string) =>
+export const countDrills = async (tx: Tx, sourceId: SourceId) =>
   (await one<{ count: number }>(
     tx,
     "select count(*)::int as count from runs where source_id = $1 and kind = 'drill' and state = 'ended'",
     [sourceId],
   ))!.count;
 /** The newest drill of a source that came to an end by itself. */
-export const lastDrill = (tx: Tx, sourceId: string) =>
+export const lastDrill = (tx: Tx, sourceId: SourceId) =>
   one<Drill>(
     tx,
     `select ${DRILL} from runs r where r.source_id = $1 and r.kind = 'drill' and r.state = 'ended' and r.outcome <> 'stopped'
@@ -55,7 +56,7 @@ export const lastDrill = (tx: Tx, sourceId: string) =>
 /** Clients for whom the runner has drills to do, longest waiting first. */
 export const clientsWithDrills = async (tx: Tx, now: Date) =>
   (
-    await all<{ clientId: string }>(
+    await all<{ clientId: ClientId }>(
       tx,
       `select client_id as "clientId" from runs where kind = 'drill' and state = 'due' and due_at <= $1
        group by client_id order by min(due_at)`,
@@ -63,7 +64,7 @@ export const clientsWithDrills = async (tx: Tx, now: Date) =>
     )
   ).map((row) => row.clientId);
 
-export const drillsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
+export const drillsBetween = (tx: Tx, clientId: ClientId, from: Date, to: Date) =>
   all<Drill>(
     tx,
     `select ${DRILL} from runs r where r.client_id = $1 and r.kind = 'drill' and r.state = 'ended' and r.outcome <> 'stopped'
@@ -72,8 +73,8 @@ export const drillsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
   );
 
 /** Sources whose newest drill failed. */
-export const failedDrills = (tx: Tx, clientId: string | null) =>
-  allPlanned<Drill & { readonly depotId: string | null; readonly depotName: string | null }>(
+export const failedDrills = (tx: Tx, clientId: ClientId | null) =>
+  allPlanned<Drill & { readonly depotId: DepotId | null; readonly depotName: string | null }>(
     tx,
     "failed drills",
     `select ${DRILL}, d.id as "depotId", d.name as "depotName" from runs r left join depots d on d.id = (r.request->>'depotId')::uuid

@@ -1,4 +1,5 @@
 import type { SourceFacts } from "@/core/consequences/facts";
+import type { ClientId, PolicyId, SiteId, SourceId } from "@/core/ids";
 import type { Level } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import { all, allPlanned, change, type Tx } from "./scope";
@@ -9,10 +10,10 @@ export const factsOfSources = (
   tx: Tx,
   level: Level,
   owner: {
-    readonly policyId: string | null;
-    readonly clientId: string | null;
-    readonly siteId: string | null;
-    readonly sourceId: string | null;
+    readonly policyId: PolicyId | null;
+    readonly clientId: ClientId | null;
+    readonly siteId: SiteId | null;
+    readonly sourceId: SourceId | null;
   },
 ) =>
   all<SourceFacts>(
@@ -30,34 +31,34 @@ export const factsOfSources = (
 
 /** Advice that somebody decided to live with. */
 export interface SetAsideAdvice {
-  readonly policyId: string;
+  readonly policyId: PolicyId;
   readonly advice: string;
   readonly reason: string;
   readonly setBy: string;
   readonly setAt: Date;
 }
-export const adviceSetAside = (tx: Tx, policyId: string) =>
+export const adviceSetAside = (tx: Tx, policyId: PolicyId) =>
   allPlanned<SetAsideAdvice>(
     tx,
     "advice set aside",
     `select policy_id as "policyId", advice, reason, set_by as "setBy", set_at as "setAt" from advice_set_aside where policy_id = $1`,
     [policyId],
   );
-export const setAdviceAside = (tx: Tx, one: SetAsideAdvice, clientId: string | null) =>
+export const setAdviceAside = (tx: Tx, one: SetAsideAdvice, clientId: ClientId | null) =>
   change(
     tx,
     `insert into advice_set_aside (policy_id, client_id, advice, reason, set_by, set_at) values ($1, $2, $3, $4, $5, $6)
      on conflict (policy_id, advice) do update set reason = $4, set_by = $5, set_at = $6`,
     [one.policyId, clientId, one.advice, one.reason, one.setBy, one.setAt],
   );
-export const takeAdviceUp = (tx: Tx, policyId: string, advice: string) =>
+export const takeAdviceUp = (tx: Tx, policyId: PolicyId, advice: string) =>
   change(tx, "delete from advice_set_aside where policy_id = $1 and advice = $2", [policyId, advice]);
 
 /** Sources that run alike: one policy, and the same schedules in force. */
 export interface LoadRow {
   /** The policy's id, where it gives When itself; otherwise a name of its own for each set of rules. */
   readonly key: string;
-  readonly policyId: string;
+  readonly policyId: PolicyId;
   readonly policyName: string;
   readonly clientName: string;
   readonly zone: string;

@@ -1,11 +1,12 @@
+import type { ClientId, PersonId, SourceId } from "@/core/ids";
 import { all, allPlanned, change, one, type Tx } from "./scope";
 
 /** What technicians have given to a client's people: a source, or what lies below a path of it. */
 export interface Gift {
   readonly id: string;
-  readonly clientId: string;
-  readonly personId: string;
-  readonly sourceId: string;
+  readonly clientId: ClientId;
+  readonly personId: PersonId;
+  readonly sourceId: SourceId;
   /** Bytes as latin1 characters, like all paths of trees; `/` is all of the source. */
   readonly path: string;
   /** A restore to the machine waits until a manager of the client agrees. */
@@ -29,17 +30,17 @@ const LISTED = `select ${GIFT}, p.name as "personName", s.name as "sourceName" f
   join people p on p.id = g.person_id join sources s on s.id = g.source_id
   where g.ended_at is null and p.closed_at is null`;
 
-export const giftsOfClient = async (tx: Tx, clientId: string) =>
+export const giftsOfClient = async (tx: Tx, clientId: ClientId) =>
   read(
     await all<Row<ListedGift>>(tx, `${LISTED} and g.client_id = $1 order by p.name, s.name, g.path`, [
       clientId,
     ]),
   );
-export const giftsOfSource = async (tx: Tx, sourceId: string) =>
+export const giftsOfSource = async (tx: Tx, sourceId: SourceId) =>
   read(await all<Row<ListedGift>>(tx, `${LISTED} and g.source_id = $1 order by p.name, g.path`, [sourceId]));
 
 /** What a person has now. */
-export const giftsOfPerson = async (tx: Tx, personId: string, now: Date) =>
+export const giftsOfPerson = async (tx: Tx, personId: PersonId, now: Date) =>
   read(
     await allPlanned<Row<ListedGift>>(
       tx,
@@ -48,7 +49,7 @@ export const giftsOfPerson = async (tx: Tx, personId: string, now: Date) =>
       [personId, now],
     ),
   );
-export const giftOfPerson = async (tx: Tx, personId: string, giftId: string, now: Date) =>
+export const giftOfPerson = async (tx: Tx, personId: PersonId, giftId: string, now: Date) =>
   (await giftsOfPerson(tx, personId, now)).find((gift) => gift.id === giftId) ?? null;
 
 /** Gives; 0 when the person has the same already. */
@@ -70,12 +71,12 @@ export const insertGift = (tx: Tx, gift: Gift) =>
     ],
   );
 export const giftById = (tx: Tx, id: string) =>
-  one<{ clientId: string; sourceId: string; personId: string }>(
+  one<{ clientId: ClientId; sourceId: SourceId; personId: PersonId }>(
     tx,
     `select client_id as "clientId", source_id as "sourceId", person_id as "personId" from gifts where id = $1 and ended_at is null`,
     [id],
   );
 export const endGift = (tx: Tx, id: string, now: Date) =>
   change(tx, "update gifts set ended_at = $2 where id = $1 and ended_at is null", [id, now]);
-export const endGiftsOfPerson = (tx: Tx, personId: string, now: Date) =>
+export const endGiftsOfPerson = (tx: Tx, personId: PersonId, now: Date) =>
   change(tx, "update gifts set ended_at = $2 where person_id = $1 and ended_at is null", [personId, now]);

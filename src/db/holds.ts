@@ -1,10 +1,11 @@
+import type { ClientId, RunId, SourceId } from "@/core/ids";
 import { all, change, type Tx } from "./scope";
 
 /** What stops dropping and purging until somebody lifts it: of all points of a source, or of one. */
 export interface Hold {
   readonly id: string;
-  readonly clientId: string;
-  readonly sourceId: string;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
   readonly pointId: Buffer | null;
   readonly reason: string;
   readonly placedBy: string;
@@ -22,13 +23,13 @@ export interface BurstEvidence {
   /** The last point before it, in hex, and its moment: the files were whole then. */
   readonly before: string | null;
   readonly beforeMoment: string | null;
-  readonly runId: string;
+  readonly runId: RunId;
 }
 
 const HOLD = `id, client_id as "clientId", source_id as "sourceId", point_id as "pointId", reason, placed_by as "placedBy", placed_at as "placedAt", evidence`;
 
 /** Holds in force on a source. */
-export const holdsOf = (tx: Tx, sourceId: string) =>
+export const holdsOf = (tx: Tx, sourceId: SourceId) =>
   all<Hold>(tx, `select ${HOLD} from holds where source_id = $1 and lifted_at is null order by placed_at`, [
     sourceId,
   ]);
@@ -39,7 +40,7 @@ export const holdsOf = (tx: Tx, sourceId: string) =>
  */
 export const lastGoodMoment = async (
   tx: Tx,
-  sourceId: string,
+  sourceId: SourceId,
 ): Promise<{ readonly alarm: Date; readonly before: Date | null } | null> => {
   const [first] = (await holdsOf(tx, sourceId)).filter((hold) => hold.evidence);
   if (!first) return null;

@@ -1,3 +1,4 @@
+import type { PersonId } from "@/core/ids";
 import { change, one, type Tx } from "./scope";
 
 /** What is kept of creating requests, so that a repetition gets the first answer again. */
@@ -17,7 +18,7 @@ export interface KeptAnswer {
  */
 export async function takeKey(
   tx: Tx,
-  personId: string,
+  personId: PersonId,
   key: string,
   hash: Buffer,
   now: Date,
@@ -40,12 +41,12 @@ export async function takeKey(
 }
 
 /** Gives a key back whose request failed without having changed anything. */
-export const giveKeyBack = (tx: Tx, personId: string, key: string) =>
+export const giveKeyBack = (tx: Tx, personId: PersonId, key: string) =>
   change(tx, "delete from idempotency_keys where person_id = $1 and key = $2 and not committed", [
     personId,
     key,
   ]);
-export const keepAnswer = (tx: Tx, personId: string, key: string, status: number, sealed: Buffer) =>
+export const keepAnswer = (tx: Tx, personId: PersonId, key: string, status: number, sealed: Buffer) =>
   change(tx, "update idempotency_keys set status = $3, sealed = $4 where person_id = $1 and key = $2", [
     personId,
     key,

@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import type { SourceFacts } from "@/core/protection/causes";
 import type { ProtectionState } from "@/core/protection/state";
 import { allPlanned, allPlannedOnce, type Tx } from "./scope";
@@ -13,7 +14,7 @@ export interface AlsoWanted {
   /** Sources by themselves. */
   readonly sourceIds: readonly string[];
   /** All sources of these depots; with a client, that client's alone. */
-  readonly depots: readonly { readonly depotId: string; readonly clientId: string | null }[];
+  readonly depots: readonly { readonly depotId: DepotId; readonly clientId: ClientId | null }[];
 }
 
 /** In trouble by what stands in its summary; the predicate of an index (migration 0022). */
@@ -170,7 +171,7 @@ type Around = Awaited<ReturnType<typeof readAround>>;
 async function readAround(tx: Tx, now: Date, silentSince: Date) {
   const [answer] = await allPlannedOnce<{
     found: {
-      sites: (Named & { clientId: string })[];
+      sites: (Named & { clientId: ClientId })[];
       connections: Named[];
       policies: (Named & { changed: number })[];
       depots: (Named & { away: number | null })[];

@@ -1,9 +1,10 @@
+import type { ClientId, MachineId } from "@/core/ids";
 import type { Wrapping } from "@/core/keysheet/wrapping";
 import { all, change, one, onePlanned, type Tx } from "./scope";
 
 /** A client's data key as it is held. */
 export interface ClientKey {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   /** In escrow sealed with the master key, otherwise wrapped by the passphrase; null once it is destroyed. */
   readonly sealed: Buffer | null;
   readonly holding: "escrow" | "passphrase";
@@ -17,7 +18,7 @@ export interface ClientKey {
   readonly askedHash: Buffer | null;
 }
 
-export const clientKey = (tx: Tx, clientId: string) =>
+export const clientKey = (tx: Tx, clientId: ClientId) =>
   onePlanned<ClientKey>(
     tx,
     "key of client",
@@ -54,7 +55,7 @@ export const setUnconfirmedKey = (
     ],
   );
 
-export const confirmKey = (tx: Tx, clientId: string, now: Date) =>
+export const confirmKey = (tx: Tx, clientId: ClientId, now: Date) =>
   change(
     tx,
     "update client_keys set confirmed_at = $2, asked_hash = null where client_id = $1 and confirmed_at is null",
@@ -68,7 +69,7 @@ export const holdKey = (tx: Tx, key: Pick<ClientKey, "clientId" | "sealed" | "ho
     [key.clientId, key.sealed, key.holding, key.wrapping && JSON.stringify(key.wrapping)],
   );
 /** Lets go of the key and of every sealed copy of it. */
-export async function destroyKey(tx: Tx, clientId: string, now: Date): Promise<number> {
+export async function destroyKey(tx: Tx, clientId: ClientId, now: Date): Promise<number> {
   await change(tx, "delete from machine_keys where client_id = $1", [clientId]);
   await change(tx, "delete from lent_keys where client_id = $1", [clientId]);
   return change(
@@ -80,18 +81,18 @@ export async function destroyKey(tx: Tx, clientId: string, now: Date): Promise<n
 }
 
 /** The key sealed to a machine, for a client without escrow. */
-export const machineKey = (tx: Tx, machineId: string) =>
+export const machineKey = (tx: Tx, machineId: MachineId) =>
   one<{ sealed: Buffer }>(tx, "select sealed from machine_keys where machine_id = $1", [machineId]);
-export const setMachineKey = (tx: Tx, clientId: string, machineId: string, sealed: Buffer, now: Date) =>
+export const setMachineKey = (tx: Tx, clientId: ClientId, machineId: MachineId, sealed: Buffer, now: Date) =>
   change(
     tx,
     `insert into machine_keys (machine_id, client_id, sealed, created_at) values ($1, $2, $3, $4)
      on conflict (machine_id) do update set sealed = excluded.sealed, created_at = excluded.created_at`,
     [machineId, clientId, sealed, now],
   );
-export const forgetMachineKeys = (tx: Tx, clientId: string) =>
+export const forgetMachineKeys = (tx: Tx, clientId: ClientId) =>
   change(tx, "delete from machine_keys where client_id = $1", [clientId]);
-export const machinesWithoutKey = (tx: Tx, clientId: string) =>
+export const machinesWithoutKey = (tx: Tx, clientId: ClientId) =>
   all<{ id: string; name: string; publicKey: Buffer }>(
     tx,
     `select id, name, public_key as "publicKey" from machines m where client_id = $1 and gone_at is null
@@ -138,7 +139,7 @@ export const lendKey = (
   tx: Tx,
   loan: {
     readonly runnerId: string;
-    readonly clientId: string;
+    readonly clientId: ClientId;
     readonly sessionId: Buffer;
     readonly sealed: Buffer;
     readonly until: Date;
@@ -151,12 +152,12 @@ export const lendKey = (
     [loan.runnerId, loan.clientId, loan.sessionId, loan.sealed, loan.until],
   );
 /** What a process was lent of a client's key: by any session, or by the one that is given. */
-export const lentKey = (tx: Tx, runnerId: string, clientId: string, sessionId: Buffer | null, now: Date) =>
+export const lentKey = (tx: Tx, runnerId: string, clientId: ClientId, sessionId: Buffer | null, now: Date) =>
   one<{ sealed: Buffer }>(
     tx,
     `select sealed from lent_keys where runner_id = $1 and client_id = $2 and until > $3
        and ($4::bytea is null or session_id = $4) limit 1`,
     [runnerId, clientId, now, sessionId],
   );
-export const takeClientLoansBack = (tx: Tx, clientId: string) =>
+export const takeClientLoansBack = (tx: Tx, clientId: ClientId) =>
   change(tx, "delete from lent_keys where client_id = $1", [clientId]);

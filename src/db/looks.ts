@@ -1,3 +1,4 @@
+import type { ClientId } from "@/core/ids";
 import { change, one, type Tx } from "./scope";
 
 /** Colour and logo of a client's statement and portal. */
@@ -7,7 +8,7 @@ export interface ClientLook {
   readonly hasLogo: boolean;
 }
 
-export const lookOf = async (tx: Tx, clientId: string): Promise<ClientLook> =>
+export const lookOf = async (tx: Tx, clientId: ClientId): Promise<ClientLook> =>
   (await one<ClientLook>(tx, `select colour, logo is not null as "hasLogo" from looks where client_id = $1`, [
     clientId,
   ])) ?? { colour: null, hasLogo: false };
@@ -15,7 +16,7 @@ export const lookOf = async (tx: Tx, clientId: string): Promise<ClientLook> =>
 /** Both at once, for a statement on paper. */
 export const wholeLook = async (
   tx: Tx,
-  clientId: string,
+  clientId: ClientId,
 ): Promise<{ readonly colour: string | null; readonly logo: Buffer | null }> =>
   (await one<{ colour: string | null; logo: Buffer | null }>(
     tx,
@@ -23,14 +24,14 @@ export const wholeLook = async (
     [clientId],
   )) ?? { colour: null, logo: null };
 
-export const setColour = (tx: Tx, clientId: string, colour: string | null, now: Date) =>
+export const setColour = (tx: Tx, clientId: ClientId, colour: string | null, now: Date) =>
   change(
     tx,
     `insert into looks (client_id, colour, changed_at) values ($1, $2, $3)
      on conflict (client_id) do update set colour = excluded.colour, changed_at = excluded.changed_at`,
     [clientId, colour, now],
   );
-export const setLogo = (tx: Tx, clientId: string, logo: Buffer | null, now: Date) =>
+export const setLogo = (tx: Tx, clientId: ClientId, logo: Buffer | null, now: Date) =>
   change(
     tx,
     `insert into looks (client_id, logo, changed_at) values ($1, $2, $3)

@@ -1,3 +1,4 @@
+import type { ClientId, MachineId, SiteId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** What an agent reports of its machine. Sizes in bytes. */
@@ -12,9 +13,9 @@ export interface MachineSystem {
 }
 
 export interface Machine {
-  readonly id: string;
-  readonly clientId: string;
-  readonly siteId: string;
+  readonly id: MachineId;
+  readonly clientId: ClientId;
+  readonly siteId: SiteId;
   readonly name: string;
   readonly publicKey: Buffer;
   readonly system: MachineSystem;
@@ -26,13 +27,13 @@ export interface Machine {
 const MACHINE = `id, client_id as "clientId", site_id as "siteId", name, public_key as "publicKey", system,
   enrolled_at as "enrolledAt", seen_at as "seenAt", gone_at as "goneAt"`;
 
-export const listMachines = (tx: Tx, clientId: string | null = null) =>
+export const listMachines = (tx: Tx, clientId: ClientId | null = null) =>
   all<Machine>(
     tx,
     `select ${MACHINE} from machines where ($1::uuid is null or client_id = $1) order by name`,
     [clientId],
   );
-export const machineById = (tx: Tx, id: string) =>
+export const machineById = (tx: Tx, id: MachineId) =>
   one<Machine>(tx, `select ${MACHINE} from machines where id = $1`, [id]);
 export const machineByToken = (tx: Tx, tokenHash: Buffer) =>
   one<Machine>(tx, `select ${MACHINE} from machines where token_hash = $1 and gone_at is null`, [tokenHash]);
@@ -69,8 +70,8 @@ export const insertCode = (
   tx: Tx,
   code: {
     id: Buffer;
-    clientId: string;
-    siteId: string;
+    clientId: ClientId;
+    siteId: SiteId;
     expiresAt: Date;
     uses: number;
     createdBy: string | null;
@@ -86,7 +87,7 @@ export const insertCode = (
 
 /** Takes one use of a code; null when it is unknown, expired or used up. */
 export const useCode = (tx: Tx, id: Buffer, now: Date) =>
-  one<{ clientId: string; siteId: string }>(
+  one<{ clientId: ClientId; siteId: SiteId }>(
     tx,
     `update enrolment_codes set uses_left = uses_left - 1 where id = $1 and uses_left > 0 and expires_at > $2
      returning client_id as "clientId", site_id as "siteId"`,

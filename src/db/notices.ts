@@ -1,13 +1,14 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, RunId, SourceId } from "@/core/ids";
 import type { Outcome } from "@/core/protection/state";
 import type { Position } from "./cursor";
 import { all, change, one, type Tx } from "./scope";
 
 /** A run of which somebody is to hear. */
 export interface NoticeEvent {
-  readonly clientId: string;
-  readonly sourceId: string;
-  readonly runId: string;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
+  readonly runId: RunId;
   /** `mail:` and an address, or `webhook:` and an id. */
   readonly recipient: string;
   readonly cause: string;
@@ -83,7 +84,7 @@ export const anythingToTell = async (tx: Tx, now: Date) =>
 /** What goes out. */
 export interface Message {
   readonly id: string;
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly recipient: string;
   readonly subject: string;
   readonly body: string;
@@ -138,7 +139,12 @@ export const messageToSend = (tx: Tx, now: Date) =>
   );
 export const messageById = (tx: Tx, id: string) =>
   one<ListedMessage>(tx, `select ${MESSAGE} from messages where id = $1`, [id]);
-export const listMessages = (tx: Tx, clientId: string | null, limit: number, after: Position | null = null) =>
+export const listMessages = (
+  tx: Tx,
+  clientId: ClientId | null,
+  limit: number,
+  after: Position | null = null,
+) =>
   all<ListedMessage>(
     tx,
     `select ${MESSAGE} from messages where ($1::uuid is null or client_id = $1)
@@ -159,7 +165,7 @@ export const markNotSent = (tx: Tx, id: string, error: string, nextTryAt: Date |
     [id, error, nextTryAt, now],
   );
 /** Messages that were given up since a moment: to whom, since when, and what the last was refused with; null for none. */
-export const unsentSince = (tx: Tx, clientId: string | null, since: Date) =>
+export const unsentSince = (tx: Tx, clientId: ClientId | null, since: Date) =>
   one<{ count: number; recipients: string[]; since: Date; error: string }>(
     tx,
     `select count(*)::int as count, array_agg(distinct coalesce(w.name, substr(m.recipient, strpos(m.recipient, ':') + 1))) as recipients,

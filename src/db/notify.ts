@@ -1,12 +1,13 @@
 import pg from "pg";
+import type { ClientId, MachineId } from "@/core/ids";
 import type { Tx } from "./scope";
 
 /** A change that somebody may be waiting for. Sent when the transaction commits. */
 export interface ChangeNotice {
   readonly kind: "run" | "machine" | "source" | "client" | "policy" | "depot" | "connection" | "progress";
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly id: string;
-  readonly machineId?: string | undefined;
+  readonly machineId?: MachineId | undefined;
 }
 
 const CHANNEL = "deepkeep";

@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId, RunId, SpaceId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /**
@@ -6,12 +7,12 @@ import { all, change, one, type Tx } from "./scope";
  * indexes them. A sweep marks what it removes in the same table, so that one row decides between the two.
  */
 export interface PendingObject {
-  readonly spaceId: string;
+  readonly spaceId: SpaceId;
   readonly object: "pack" | "point";
   readonly id: Buffer;
 }
 /** Who writes it: a run, or a registered writer. */
-export type WrittenBy = { readonly runId: string } | { readonly writerId: string };
+export type WrittenBy = { readonly runId: RunId } | { readonly writerId: string };
 
 const runOf = (by: WrittenBy) => ("runId" in by ? by.runId : null);
 const writerOf = (by: WrittenBy) => ("writerId" in by ? by.writerId : null);
@@ -29,7 +30,7 @@ const ABANDONED = (
 export async function announceObject(
   tx: Tx,
   object: PendingObject,
-  clientId: string,
+  clientId: ClientId,
   by: WrittenBy,
   now: Date,
 ): Promise<void> {
@@ -71,16 +72,16 @@ export const withdrawObject = (tx: Tx, object: PendingObject, by: WrittenBy) =>
   );
 
 /** Whether a space has objects whose writer has ended. */
-export const abandonedObjects = async (tx: Tx, spaceId: string): Promise<boolean> =>
+export const abandonedObjects = async (tx: Tx, spaceId: SpaceId): Promise<boolean> =>
   (await one(tx, `select from pending_objects o where o.space_id = $1 and ${ABANDONED("o")} limit 1`, [
     spaceId,
   ])) !== null;
 
 /** The space of a client in a depot. */
 interface Space {
-  readonly spaceId: string;
-  readonly depotId: string;
-  readonly clientId: string;
+  readonly spaceId: SpaceId;
+  readonly depotId: DepotId;
+  readonly clientId: ClientId;
 }
 
 /**
@@ -155,7 +156,7 @@ async function spareIndexed(
 /** Ends the marks of objects that are removed. */
 export const unmarkObjects = (
   tx: Tx,
-  spaceId: string,
+  spaceId: SpaceId,
   object: PendingObject["object"],
   ids: readonly Buffer[],
 ) =>
@@ -166,7 +167,7 @@ export const unmarkObjects = (
   );
 
 /** Objects of a space that somebody at work writes. */
-export const objectsBeingWritten = (tx: Tx, spaceId: string) =>
+export const objectsBeingWritten = (tx: Tx, spaceId: SpaceId) =>
   all<{ object: PendingObject["object"]; id: Buffer }>(
     tx,
     "select object, id from pending_objects where space_id = $1 and state = 'writing'",

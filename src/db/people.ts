@@ -1,10 +1,11 @@
+import type { ClientId, PersonId } from "@/core/ids";
 import type { Role } from "@/core/rights/rights";
 import { all, change, one, type Tx } from "./scope";
 
 export interface Person {
-  readonly id: string;
+  readonly id: PersonId;
   /** Of a client's people; null for the provider's. */
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly email: string;
   readonly name: string;
   readonly role: Role;
@@ -22,7 +23,7 @@ export const PERSON = `p.id, p.client_id as "clientId", p.email, p.name, p.role,
 
 export const countPeople = async (tx: Tx) =>
   (await one<{ count: number }>(tx, "select count(*) from people"))!.count;
-export const personById = (tx: Tx, id: string) =>
+export const personById = (tx: Tx, id: PersonId) =>
   one<Person>(tx, `select ${PERSON} from people p where p.id = $1 and p.closed_at is null`, [id]);
 
 /** What signing in needs to know of a person. */
@@ -120,7 +121,7 @@ export interface ListedPerson extends Person {
   readonly gifts: number;
 }
 /** People of one client, or, with null, the provider's own. */
-export const listPeople = (tx: Tx, clientId: string | null) =>
+export const listPeople = (tx: Tx, clientId: ClientId | null) =>
   all<ListedPerson>(
     tx,
     `select ${PERSON}, c.name as "clientName", p.password_hash is null as invited, p.created_at as "createdAt",

@@ -1,12 +1,13 @@
+import type { ClientId, DepotId, RunId, SourceId } from "@/core/ids";
 import { all, allPlanned, change, one, onePlanned, type Tx } from "./scope";
 
 export interface Point {
   readonly id: Buffer;
-  readonly clientId: string;
-  readonly sourceId: string;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
   /** Null for a point that came from an adopted depot. */
-  readonly runId: string | null;
-  readonly depotId: string;
+  readonly runId: RunId | null;
+  readonly depotId: DepotId;
   readonly moment: Date;
   readonly root: Buffer;
   readonly files: number;
@@ -32,7 +33,7 @@ const POINT = `id, client_id as "clientId", source_id as "sourceId", run_id as "
   drop_reason as "dropReason", purge_after as "purgeAfter", locked_until as "lockedUntil", damaged_at as "damagedAt", last_copies as "lastCopies"`;
 
 /** Points of a source that can still be brought back, newest first; those in grace at their place. */
-export const pointsOf = (tx: Tx, sourceId: string) =>
+export const pointsOf = (tx: Tx, sourceId: SourceId) =>
   allPlanned<Point>(
     tx,
     "points of source",
@@ -44,14 +45,14 @@ export const pointById = (tx: Tx, id: Buffer) =>
     id,
   ]);
 /** The newest point of a source that any of these depots holds. */
-export const newestPoint = (tx: Tx, sourceId: string, depotIds: readonly string[]) =>
+export const newestPoint = (tx: Tx, sourceId: SourceId, depotIds: readonly string[]) =>
   one<Point>(
     tx,
     `select ${POINT} from placed_points where source_id = $1 and depot_id = any($2) and purged_at is null and dropped_at is null
      order by moment desc, damaged_at nulls first limit 1`,
     [sourceId, depotIds],
   );
-export const pointOfRun = (tx: Tx, runId: string) =>
+export const pointOfRun = (tx: Tx, runId: RunId) =>
   one<Point>(tx, `select ${POINT} from points where run_id = $1`, [runId]);
 
 export const insertPoint = (
@@ -112,7 +113,7 @@ export const bringBack = (tx: Tx, id: Buffer, now: Date) =>
  * Points of a space whose grace is over and that nothing holds: no lock, no hold, no viewing that is open, no restore
  * that waits or goes on, no download that was asked for, and no run that goes on from them.
  */
-export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: Date) =>
+export const purgeablePoints = (tx: Tx, depotId: DepotId, clientId: ClientId, now: Date) =>
   all<Point>(
     tx,
     `select ${POINT} from placed_points p where depot_id = $1 and client_id = $2 and purged_at is null and purge_after <= $3
@@ -125,14 +126,14 @@ export const purgeablePoints = (tx: Tx, depotId: string, clientId: string, now: 
          and a.request->'items' @> jsonb_build_array(jsonb_build_object('pointId', encode(p.id, 'hex'))))`,
     [depotId, clientId, now],
   );
-export const pointsInSpace = (tx: Tx, depotId: string, clientId: string) =>
+export const pointsInSpace = (tx: Tx, depotId: DepotId, clientId: ClientId) =>
   all<Point>(
     tx,
     `select ${POINT} from placed_points where depot_id = $1 and client_id = $2 and purged_at is null`,
     [depotId, clientId],
   );
 /** Keeps a point from being purged in a depot up to the transaction's end. False where it was purged. */
-export async function holdPlacedPoint(tx: Tx, id: Buffer, depotId: string): Promise<boolean> {
+export async function holdPlacedPoint(tx: Tx, id: Buffer, depotId: DepotId): Promise<boolean> {
   const values = [id, depotId];
   const made = await one(
     tx,
@@ -149,7 +150,7 @@ export async function holdPlacedPoint(tx: Tx, id: Buffer, depotId: string): Prom
   );
 }
 /** Notes that points are gone from one depot. */
-export async function markPurged(tx: Tx, depotId: string, ids: readonly Buffer[], now: Date): Promise<void> {
+export async function markPurged(tx: Tx, depotId: DepotId, ids: readonly Buffer[], now: Date): Promise<void> {
   await change(
     tx,
     "update points set purged_at = $3 where depot_id = $1 and id = any($2) and purged_at is null",
@@ -162,15 +163,15 @@ export async function markPurged(tx: Tx, depotId: string, ids: readonly Buffer[]
   );
 }
 
-export const addedBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
-  all<{ sourceId: string; added: number }>(
+export const addedBetween = (tx: Tx, clientId: ClientId, from: Date, to: Date) =>
+  all<{ sourceId: SourceId; added: number }>(
     tx,
     `select source_id as "sourceId", sum(added_bytes) as added from points where client_id = $1 and moment >= $2 and moment < $3 group by source_id`,
     [clientId, from, to],
   );
 
 /** What a client has in all depots, for the certificate of its key's destruction. */
-export const pointsOfClient = async (tx: Tx, clientId: string) =>
+export const pointsOfClient = async (tx: Tx, clientId: ClientId) =>
   (await one<{
     points: number;
     sources: number;

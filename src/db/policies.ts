@@ -1,3 +1,4 @@
+import type { ClientId, PolicyId, SiteId, SourceId } from "@/core/ids";
 import type { ClauseName, GroupRule, Layer, Level } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import { all, change, onePlanned, type Tx } from "./scope";
@@ -5,9 +6,9 @@ import { all, change, onePlanned, type Tx } from "./scope";
 /** The rules of one level. A group is what people call a policy: sources are assigned to it. */
 export interface Policy extends Layer {
   /** Null for the provider's own. */
-  readonly clientId: string | null;
-  readonly siteId: string | null;
-  readonly sourceId: string | null;
+  readonly clientId: ClientId | null;
+  readonly siteId: SiteId | null;
+  readonly sourceId: SourceId | null;
   readonly rule: GroupRule | null;
   readonly revision: number;
   readonly changedAt: Date;
@@ -18,18 +19,18 @@ const POLICY = `p.id, p.client_id as "clientId", p.site_id as "siteId", p.source
   p.revision, p.changed_at as "changedAt", p.changed_by as "changedBy"`;
 
 /** Groups, of one client or of all. */
-export const listPolicies = (tx: Tx, clientId: string | null = null) =>
-  all<Policy & { clientId: string; sources: number }>(
+export const listPolicies = (tx: Tx, clientId: ClientId | null = null) =>
+  all<Policy & { clientId: ClientId; sources: number }>(
     tx,
     `select ${POLICY}, (select count(*) from sources s where s.policy_id = p.id) as sources
      from policies p where p.level = 'group' and ($1::uuid is null or p.client_id = $1) order by p.name`,
     [clientId],
   );
-export const policyById = (tx: Tx, id: string) =>
+export const policyById = (tx: Tx, id: PolicyId) =>
   onePlanned<Policy>(tx, "policy by id", `select ${POLICY} from policies p where p.id = $1`, [id]);
 
 /** Everything that may be in force for sources of a client: the provider's rules and all of the client's. */
-export const layersOfClient = (tx: Tx, clientId: string) =>
+export const layersOfClient = (tx: Tx, clientId: ClientId) =>
   all<Policy>(tx, `select ${POLICY} from policies p where p.client_id is null or p.client_id = $1`, [
     clientId,
   ]);
@@ -37,9 +38,9 @@ export const layersOfClient = (tx: Tx, clientId: string) =>
 /** Which level of whose rules. */
 export interface Owner {
   readonly level: Exclude<Level, "group">;
-  readonly clientId: string | null;
-  readonly siteId: string | null;
-  readonly sourceId: string | null;
+  readonly clientId: ClientId | null;
+  readonly siteId: SiteId | null;
+  readonly sourceId: SourceId | null;
 }
 export const policyOfOwner = (tx: Tx, owner: Owner) =>
   onePlanned<Policy>(
@@ -106,7 +107,7 @@ export interface Revision {
   readonly changedBy: string;
 }
 /** All revisions of rules, newest first. */
-export const revisionsOf = (tx: Tx, policyId: string) =>
+export const revisionsOf = (tx: Tx, policyId: PolicyId) =>
   all<Revision>(
     tx,
     `select revision, name, clauses, pins, rule, reason, changed_at as "changedAt", changed_by as "changedBy"

@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, DepotId, RunId } from "@/core/ids";
 import type { RunDepotShown, RunDepotState } from "@/core/protection/run-depots";
 import type { Depot, Grant } from "./depots";
 import { all, change, type Tx } from "./scope";
@@ -17,7 +18,7 @@ export interface Target {
 /** Sets anew what a run has to do with which depots, in the order of writing. */
 export async function setRunDepots(
   tx: Tx,
-  run: { readonly id: string; readonly clientId: string },
+  run: { readonly id: string; readonly clientId: ClientId },
   depots: readonly Pick<RunDepot, "depotId" | "state" | "message">[],
 ): Promise<void> {
   for (const [place, depot] of depots.entries())
@@ -31,18 +32,18 @@ export async function setRunDepots(
 
 /** The depots of runs, in the order of writing. */
 export const depotsOfRuns = (tx: Tx, runIds: readonly string[]) =>
-  all<RunDepot & { readonly runId: string }>(
+  all<RunDepot & { readonly runId: RunId }>(
     tx,
     `select r.run_id as "runId", r.depot_id as "depotId", d.name as "depotName", r.state, r.code, r.message, r.packs, r.bytes
      from run_depots r join depots d on d.id = r.depot_id where r.run_id = any($1) order by r.run_id, r.place`,
     [runIds],
   );
-export const depotsOfRun = (tx: Tx, runId: string): Promise<RunDepot[]> => depotsOfRuns(tx, [runId]);
+export const depotsOfRun = (tx: Tx, runId: RunId): Promise<RunDepot[]> => depotsOfRuns(tx, [runId]);
 
 export const noteRunDepot = (
   tx: Tx,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
   note: { readonly state: RunDepotState; readonly code?: Code; readonly message?: string },
 ) =>
   change(
@@ -50,14 +51,14 @@ export const noteRunDepot = (
     "update run_depots set state = $3, code = coalesce($4, code), message = coalesce($5, message) where run_id = $1 and depot_id = $2",
     [runId, depotId, note.state, note.code ?? null, note.message ?? null],
   );
-export const countRunDepot = (tx: Tx, runId: string, depotId: string, bytes: number) =>
+export const countRunDepot = (tx: Tx, runId: RunId, depotId: DepotId, bytes: number) =>
   change(
     tx,
     "update run_depots set packs = packs + 1, bytes = bytes + $3 where run_id = $1 and depot_id = $2",
     [runId, depotId, bytes],
   );
 /** A run that ended: where it kept no point in any depot, it is not writing to them any more, and nothing is to catch up. */
-export const breakOffRunDepots = (tx: Tx, runId: string) =>
+export const breakOffRunDepots = (tx: Tx, runId: RunId) =>
   change(
     tx,
     `update run_depots set state = 'broken off' where run_id = $1
@@ -65,7 +66,7 @@ export const breakOffRunDepots = (tx: Tx, runId: string) =>
     [runId],
   );
 /** A point's run has nothing to make up for in this depot any more. */
-export const markCaughtUp = (tx: Tx, pointId: Buffer, depotId: string) =>
+export const markCaughtUp = (tx: Tx, pointId: Buffer, depotId: DepotId) =>
   change(
     tx,
     `update run_depots rd set state = 'caught up' from points p

@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, MachineId, PersonId, RunId, SiteId, SourceId } from "@/core/ids";
 import type { NightCount } from "@/core/protection/nights";
 import type { Outcome } from "@/core/protection/state";
 import type { Rates } from "@/core/units/rates";
@@ -24,11 +25,11 @@ export interface RunProgress {
 }
 
 export interface Run {
-  readonly id: string;
-  readonly clientId: string;
-  readonly sourceId: string;
+  readonly id: RunId;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
   /** The machine whose agent executes it; null when the runner does. */
-  readonly machineId: string | null;
+  readonly machineId: MachineId | null;
   readonly kind: RunKind;
   readonly cause: "schedule" | "person" | "retry" | "after";
   readonly requestedBy: string | null;
@@ -54,10 +55,9 @@ const RUN = `r.id, r.client_id as "clientId", r.source_id as "sourceId", r.machi
   r.lease_until as "leaseUntil", r.started_at as "startedAt", r.ended_at as "endedAt", r.stop_requested_at as "stopRequestedAt", r.stop_at as "stopAt",
   r.request, r.progress, r.figures`;
 
-export const runById = (tx: Tx, id: string) =>
-  one<Run>(tx, `select ${RUN} from runs r where r.id = $1`, [id]);
+export const runById = (tx: Tx, id: RunId) => one<Run>(tx, `select ${RUN} from runs r where r.id = $1`, [id]);
 /** The run, locked for the rest of the transaction. */
-export const lockRun = (tx: Tx, id: string) =>
+export const lockRun = (tx: Tx, id: RunId) =>
   one<Run>(tx, `select ${RUN} from runs r where r.id = $1 for update`, [id]);
 
 export const insertRun = (
@@ -67,7 +67,7 @@ export const insertRun = (
     "id" | "clientId" | "sourceId" | "machineId" | "kind" | "cause" | "requestedBy" | "dueAt" | "request"
   > & {
     /** One of a client's people, who asked for what was given to them. */
-    readonly personId?: string | null;
+    readonly personId?: PersonId | null;
     readonly progress?: RunProgress;
   },
 ) =>
@@ -93,7 +93,7 @@ export const insertRun = (
 /** A restore as the one of a client's people sees it who asked for it. */
 export interface OwnRestore {
   readonly id: string;
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly sourceName: string;
   readonly state: RunState;
   readonly outcome: Outcome | null;
@@ -104,7 +104,7 @@ export interface OwnRestore {
   readonly figures: Record<string, unknown>;
   readonly request: Record<string, unknown>;
 }
-export const restoresOfPerson = (tx: Tx, personId: string, since: Date) =>
+export const restoresOfPerson = (tx: Tx, personId: PersonId, since: Date) =>
   all<OwnRestore>(
     tx,
     `select r.id, r.source_id as "sourceId", s.name as "sourceName", r.state, r.outcome, r.code, r.due_at as "dueAt", r.ended_at as "endedAt",
@@ -146,13 +146,13 @@ export const passedByRuns = (tx: Tx, before: Date) =>
   );
 
 /** A backup of the source that waits for its turn, if there is one. */
-export const waitingRun = (tx: Tx, sourceId: string) =>
+export const waitingRun = (tx: Tx, sourceId: SourceId) =>
   one<Run>(
     tx,
     `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state = 'due' order by r.due_at limit 1`,
     [sourceId],
   );
-export const runningRun = (tx: Tx, sourceId: string) =>
+export const runningRun = (tx: Tx, sourceId: SourceId) =>
   one<Run>(
     tx,
     `select ${RUN} from runs r where r.source_id = $1 and r.kind = 'backup' and r.state in ('claimed', 'reading', 'closing')`,
@@ -167,8 +167,8 @@ const CLAIM_PAGE = 40;
  */
 export async function nextClaimable(
   tx: Tx,
-  machineId: string | null,
-  clientId: string,
+  machineId: MachineId | null,
+  clientId: ClientId,
   kinds: readonly RunKind[],
   now: Date,
 ): Promise<Run | null> {
@@ -199,7 +199,7 @@ export async function nextClaimable(
  * Whether the run of a source may begin under the limits of client, site and depots. Where one bears on it, those who
  * claim under limits come one after another from here to the end of their transaction, so that none passes it by.
  */
-export async function takeRoom(tx: Tx, sourceId: string): Promise<boolean> {
+export async function takeRoom(tx: Tx, sourceId: SourceId): Promise<boolean> {
   const found = await one<{ limited: boolean }>(tx, "select limited($1) as limited", [sourceId]);
   if (!found?.limited) return true;
   await lockInTx(tx, "claimsUnderLimits");
@@ -207,7 +207,7 @@ export async function takeRoom(tx: Tx, sourceId: string): Promise<boolean> {
 }
 
 /** Whether the limits of client, site and depots leave room for a run of the source now. */
-export const hasRoom = async (tx: Tx, sourceId: string) =>
+export const hasRoom = async (tx: Tx, sourceId: SourceId) =>
   (await one<{ room: boolean }>(tx, "select room_for($1) as room", [sourceId]))?.room ?? true;
 
 /** Lets a run that waits for a later time begin now. */
@@ -215,7 +215,7 @@ export const bringForward = (tx: Tx, id: string, now: Date) =>
   change(tx, "update runs set due_at = $2 where id = $1 and state = 'due' and due_at > $2", [id, now]);
 
 /** How many runs share the links of a client and of a site. */
-export const linkSharing = async (tx: Tx, clientId: string, siteId: string) =>
+export const linkSharing = async (tx: Tx, clientId: ClientId, siteId: SiteId) =>
   (await one<{ ofClient: number; ofSite: number }>(
     tx,
     `select of_client as "ofClient", of_site as "ofSite" from sharing($1, $2)`,
@@ -225,7 +225,7 @@ export const linkSharing = async (tx: Tx, clientId: string, siteId: string) =>
 /** Clients for whom the runner has runs to execute. */
 export const clientsWithNetworkRuns = async (tx: Tx, now: Date) =>
   (
-    await all<{ clientId: string }>(
+    await all<{ clientId: ClientId }>(
       tx,
       `select client_id as "clientId" from runs where machine_id is null and kind = 'backup' and state = 'due' and due_at <= $1
        group by client_id order by min(due_at)`,
@@ -245,7 +245,7 @@ export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
  */
 export const claimAgain = (
   tx: Tx,
-  machineId: string,
+  machineId: MachineId,
   kinds: readonly RunKind[],
   now: Date,
   leaseUntil: Date,
@@ -324,7 +324,7 @@ export const openRuns = (tx: Tx, filter: StandingFilter) =>
 
 /** What may keep waiting runs of a source from beginning, as a list tells it. */
 export interface WaitingFacts {
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly machineSeen: Date | null;
   /** Where all its depots are away by plan: the one that is back first. */
   readonly awayDepot: string | null;
@@ -400,8 +400,8 @@ export const nightCounts = (tx: Tx, filter: StandingFilter, from: Date) =>
         [...scopeValues(filter), from],
       )
     : countedNights(tx, filter.clientId ?? null, from);
-async function countedNights(tx: Tx, clientId: string | null, from: Date): Promise<NightCount[]> {
-  const rows = await allPlanned<{ clientId: string; nights: string }>(
+async function countedNights(tx: Tx, clientId: ClientId | null, from: Date): Promise<NightCount[]> {
+  const rows = await allPlanned<{ clientId: ClientId; nights: string }>(
     tx,
     "nights counted",
     // a row for each client, and text in it: there are thousands of nights. The newest may stand there in parts
@@ -431,7 +431,7 @@ async function countedNights(tx: Tx, clientId: string | null, from: Date): Promi
 export const countNights = (tx: Tx, to: Date) => tx.query("select count_nights($1)", [to]);
 
 /** Shares of changed files in the source's earlier runs, for what is usual. */
-export const usualChanges = async (tx: Tx, sourceId: string) =>
+export const usualChanges = async (tx: Tx, sourceId: SourceId) =>
   (
     await all<{ share: number }>(
       tx,
@@ -464,13 +464,13 @@ export const appendLog = (tx: Tx, run: Pick<Run, "id" | "clientId">, lines: read
       lines.map((line) => line.message),
     ],
   );
-export const readLog = (tx: Tx, runId: string, after = 0, limit = 500) =>
+export const readLog = (tx: Tx, runId: RunId, after = 0, limit = 500) =>
   all<LogLine & { id: number }>(
     tx,
     "select id, at, level, code, path, message from run_log where run_id = $1 and id > $2 order by id limit $3",
     [runId, after, limit],
   );
-export const countLog = async (tx: Tx, runId: string) =>
+export const countLog = async (tx: Tx, runId: RunId) =>
   (await one<{ cautions: number }>(
     tx,
     "select count(*) filter (where level <> 'info') as cautions from run_log where run_id = $1",
@@ -497,7 +497,7 @@ export const stopWaitingRun = (tx: Tx, id: string, message: string, now: Date) =
     [id, message, now],
   );
 /** Runs that a machine's agent executes. */
-export const runsOnMachine = (tx: Tx, machineId: string) =>
+export const runsOnMachine = (tx: Tx, machineId: MachineId) =>
   all<{ id: string }>(
     tx,
     "select id from runs where machine_id = $1 and state in ('claimed', 'reading', 'closing')",

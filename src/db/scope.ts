@@ -1,4 +1,5 @@
 import pg from "pg";
+import type { ClientId, PersonId } from "@/core/ids";
 import { noteCommitted } from "./committed";
 import { queryStored, typesWith } from "./stored";
 
@@ -9,11 +10,11 @@ export type Scope =
   /** The provider's people: all clients, or the given ones. With `readOnly`, the database refuses every change. */
   | { readonly role: "provider"; readonly clientIds?: readonly string[]; readonly readOnly?: boolean }
   /** A client's manager: reads one client. */
-  | { readonly role: "client"; readonly clientId: string; readonly personId?: string }
+  | { readonly role: "client"; readonly clientId: ClientId; readonly personId?: PersonId }
   /** One of a client's people: what was given to them. */
-  | { readonly role: "person"; readonly clientId: string; readonly personId: string }
+  | { readonly role: "person"; readonly clientId: ClientId; readonly personId: PersonId }
   /** An enrolled machine: one client. */
-  | { readonly role: "machine"; readonly clientId: string };
+  | { readonly role: "machine"; readonly clientId: ClientId };
 
 export type Tx = pg.PoolClient;
 

@@ -1,3 +1,4 @@
+import type { PersonId } from "@/core/ids";
 import { PERSON, type Person } from "./people";
 import { all, change, one, onePlanned, type Tx } from "./scope";
 
@@ -5,7 +6,7 @@ import { all, change, one, onePlanned, type Tx } from "./scope";
 
 export interface NewSession {
   readonly id: Buffer;
-  readonly personId: string;
+  readonly personId: PersonId;
   readonly expires: Date;
   readonly address: string;
   /** What the browser calls itself. */
@@ -50,7 +51,7 @@ export interface ListedSession {
   readonly agent: string;
   readonly current: boolean;
 }
-export const sessionsOf = (tx: Tx, personId: string, current: Buffer | null, now: Date) =>
+export const sessionsOf = (tx: Tx, personId: PersonId, current: Buffer | null, now: Date) =>
   all<ListedSession>(
     tx,
     `select s.public_id as id, s.created_at as "createdAt", s.seen_at as "seenAt", s.expires_at as "expiresAt", s.address, s.agent,
@@ -59,14 +60,14 @@ export const sessionsOf = (tx: Tx, personId: string, current: Buffer | null, now
     [personId, now, current],
   );
 /** Ends one session of a person; answers its hash for what was held for it. */
-export const endSession = (tx: Tx, personId: string, publicId: string) =>
+export const endSession = (tx: Tx, personId: PersonId, publicId: string) =>
   one<{ id: Buffer }>(tx, "delete from sessions where person_id = $1 and public_id = $2 returning id", [
     personId,
     publicId,
   ]);
 /** Ends all sessions of a person but one. */
 /** Ends a person's sessions, all or all but one; what they lent ends with them by a trigger. Returns how many. */
-export const endSessions = (tx: Tx, personId: string, but: Buffer | null) =>
+export const endSessions = (tx: Tx, personId: PersonId, but: Buffer | null) =>
   change(tx, "delete from sessions where person_id = $1 and ($2::bytea is null or id <> $2)", [
     personId,
     but,
@@ -76,7 +77,7 @@ export const deleteOldSessions = (tx: Tx, now: Date) =>
   change(tx, "delete from sessions where expires_at <= $1", [now]);
 
 /** Whether a person signed in from such a browser before; remembers it. The first of all is not new. */
-export async function newAgent(tx: Tx, personId: string, id: Buffer, now: Date): Promise<boolean> {
+export async function newAgent(tx: Tx, personId: PersonId, id: Buffer, now: Date): Promise<boolean> {
   const known = (await one<{ count: number }>(tx, "select count(*) from known_agents where person_id = $1", [
     personId,
   ]))!.count;
@@ -93,7 +94,7 @@ export type TokenReach = "read" | "change";
 export const insertToken = (
   tx: Tx,
   id: Buffer,
-  personId: string,
+  personId: PersonId,
   name: string,
   now: Date,
   expires: Date,
@@ -132,22 +133,22 @@ export interface ListedToken {
   readonly expiresAt: Date;
   readonly usedAt: Date | null;
 }
-export const tokensOf = (tx: Tx, personId: string, now: Date) =>
+export const tokensOf = (tx: Tx, personId: PersonId, now: Date) =>
   all<ListedToken>(
     tx,
     `select public_id as id, name, reach, created_at as "createdAt", expires_at as "expiresAt", used_at as "usedAt"
      from api_tokens where person_id = $1 and expires_at > $2 order by created_at desc`,
     [personId, now],
   );
-export const endToken = (tx: Tx, personId: string, publicId: string) =>
+export const endToken = (tx: Tx, personId: PersonId, publicId: string) =>
   change(tx, "delete from api_tokens where person_id = $1 and public_id = $2", [personId, publicId]);
-export const endTokens = (tx: Tx, personId: string) =>
+export const endTokens = (tx: Tx, personId: PersonId) =>
   change(tx, "delete from api_tokens where person_id = $1", [personId]);
 
 export async function insertInvitation(
   tx: Tx,
   id: Buffer,
-  personId: string,
+  personId: PersonId,
   madeBy: string,
   now: Date,
   expires: Date,
@@ -160,7 +161,7 @@ export async function insertInvitation(
   );
 }
 export interface Invitation {
-  readonly personId: string;
+  readonly personId: PersonId;
   readonly name: string;
   readonly email: string;
   readonly madeBy: string;

@@ -1,4 +1,5 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, ConnectionId, DepotId, MachineId, PolicyId, SiteId, SourceId } from "@/core/ids";
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
@@ -8,20 +9,20 @@ import { all, allPlanned, change, one, type Tx } from "./scope";
 export type SourceKind = "files" | "mail";
 
 export interface Source {
-  readonly id: string;
-  readonly clientId: string;
-  readonly siteId: string;
+  readonly id: SourceId;
+  readonly clientId: ClientId;
+  readonly siteId: SiteId;
   /** Set for what an agent reads. */
-  readonly machineId: string | null;
+  readonly machineId: MachineId | null;
   /** Set for what the runner reads over the network, with the name of it at the far end. */
-  readonly connectionId: string | null;
+  readonly connectionId: ConnectionId | null;
   readonly remoteId: string | null;
   /** When the far end was first found without it; its points remain. */
   readonly vanishedAt: Date | null;
   readonly kind: SourceKind;
   readonly name: string;
   /** The group that it belongs to. */
-  readonly policyId: string | null;
+  readonly policyId: PolicyId | null;
   readonly tags: readonly string[];
   /** The clauses in force; null while one of them is given at no level, and then nothing runs. */
   readonly rules: Clauses | null;
@@ -35,7 +36,7 @@ const SOURCE = `s.id, s.client_id as "clientId", s.site_id as "siteId", s.machin
   s.connection_id as "connectionId", s.remote_id as "remoteId", s.vanished_at as "vanishedAt", s.kind, s.name,
   s.policy_id as "policyId", s.tags, s.rules, s.origins, s.paused, s.next_due_at as "nextDueAt", s.last_due_at as "lastDueAt"`;
 
-export const sourceById = (tx: Tx, id: string) =>
+export const sourceById = (tx: Tx, id: SourceId) =>
   one<Source>(tx, `select ${SOURCE} from sources s where s.id = $1`, [id]);
 
 /** Adds a source that nobody looks after yet. */
@@ -64,18 +65,18 @@ export const insertSource = (
     ],
   );
 /** A source that came from a depot and has never had a machine in this console. */
-export const adoptedSource = (tx: Tx, clientId: string, name: string) =>
+export const adoptedSource = (tx: Tx, clientId: ClientId, name: string) =>
   one<Source>(
     tx,
     `select ${SOURCE} from sources s where s.client_id = $1 and s.name = $2 and s.kind = 'files' and s.machine_id is null`,
     [clientId, name],
   );
-export const giveMachine = (tx: Tx, id: string, machineId: string) =>
+export const giveMachine = (tx: Tx, id: string, machineId: MachineId) =>
   change(tx, "update sources set machine_id = $2 where id = $1 and machine_id is null", [id, machineId]);
-export const sourcesOfConnection = (tx: Tx, connectionId: string) =>
+export const sourcesOfConnection = (tx: Tx, connectionId: ConnectionId) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.connection_id = $1`, [connectionId]);
 /** A name that no source of the client has: the wish, or the wish with a number. */
-export async function freeSourceName(tx: Tx, clientId: string, wish: string): Promise<string> {
+export async function freeSourceName(tx: Tx, clientId: ClientId, wish: string): Promise<string> {
   const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [clientId]);
   const names = new Set(taken.map((source) => source.name));
   let name = wish;
@@ -83,7 +84,7 @@ export async function freeSourceName(tx: Tx, clientId: string, wish: string): Pr
   return name;
 }
 
-export const assignPolicy = (tx: Tx, id: string, policyId: string | null) =>
+export const assignPolicy = (tx: Tx, id: string, policyId: PolicyId | null) =>
   change(tx, "update sources set policy_id = $2 where id = $1", [id, policyId]);
 export const setTags = (tx: Tx, id: string, tags: readonly string[]) =>
   change(tx, "update sources set tags = $2 where id = $1", [id, tags]);
@@ -102,7 +103,7 @@ export const setRules = (
     nextDueAt,
   ]);
 /** Sources of a client with the system of their machine. */
-export const sourcesOfClient = (tx: Tx, clientId: string) =>
+export const sourcesOfClient = (tx: Tx, clientId: ClientId) =>
   all<Source & { system: string | null }>(
     tx,
     `select ${SOURCE}, m.system->>'system' as system from sources s left join machines m on m.id = s.machine_id
@@ -111,7 +112,7 @@ export const sourcesOfClient = (tx: Tx, clientId: string) =>
   );
 /** Where the sources of a client stand among levels: what their rules come from. */
 export type PlacedSource = Pick<Source, "id" | "name" | "siteId" | "policyId">;
-export const placedSources = (tx: Tx, clientId: string) =>
+export const placedSources = (tx: Tx, clientId: ClientId) =>
   all<PlacedSource>(
     tx,
     `select id, name, site_id as "siteId", policy_id as "policyId" from sources where client_id = $1 order by name`,
@@ -129,8 +130,8 @@ export const setPaused = (tx: Tx, id: string, paused: boolean) =>
 /** A source whose run may have to be made, with what decides it. */
 export interface DueSource {
   readonly id: string;
-  readonly clientId: string;
-  readonly machineId: string | null;
+  readonly clientId: ClientId;
+  readonly machineId: MachineId | null;
   readonly rules: Clauses;
   readonly zone: string;
   readonly nextDueAt: Date;
@@ -213,7 +214,7 @@ export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
   readonly policyName: string | null;
   readonly policyChanged: Date | null;
   readonly targetHours: number | null;
-  readonly depotId: string | null;
+  readonly depotId: DepotId | null;
   readonly depotName: string | null;
   /** Until when the depot is away by plan. */
   readonly depotAwayUntil: Date | null;
@@ -241,9 +242,9 @@ export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
 }
 
 export interface StandingFilter {
-  readonly clientId?: string | null;
-  readonly siteId?: string | null;
-  readonly sourceId?: string | null;
+  readonly clientId?: ClientId | null;
+  readonly siteId?: SiteId | null;
+  readonly sourceId?: SourceId | null;
 }
 export const scopeValues = (filter: StandingFilter) => [
   filter.clientId ?? null,
@@ -394,7 +395,7 @@ async function searchStandings(
 }
 
 export interface StateCounts {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly clientSlug: string;
   readonly counts: Readonly<Record<ProtectionState, number>>;
@@ -423,13 +424,13 @@ const OTHERS = STATES.filter((state) => state !== "kept");
 const NOT_WELL = "(u.paused or u.gone or u.newest_point is null or u.last_outcome in ('failed', 'caution'))";
 
 /** Names of a client's sources, or of those at one of its sites. */
-export const sourceNames = (tx: Tx, clientId: string, siteId: string | null = null) =>
+export const sourceNames = (tx: Tx, clientId: ClientId, siteId: SiteId | null = null) =>
   all<{ id: string; name: string }>(
     tx,
     "select id, name from sources where client_id = $1 and ($2::uuid is null or site_id = $2) order by name",
     [clientId, siteId],
   );
-export const countUnassigned = async (tx: Tx, clientId: string | null): Promise<number> =>
+export const countUnassigned = async (tx: Tx, clientId: ClientId | null): Promise<number> =>
   (await one<{ count: number }>(
     tx,
     "select count(*)::int as count from sources where policy_id is null and ($1::uuid is null or client_id = $1)",

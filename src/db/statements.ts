@@ -1,13 +1,14 @@
 import type { Code } from "@/core/codes";
+import type { ClientId, SourceId } from "@/core/ids";
 import type { Outcome } from "@/core/protection/state";
 import type { StatementWord } from "@/core/statement/statement";
 import type { BurstEvidence } from "./holds";
 import { all, change, one, type Tx } from "./scope";
 
 /** Backup runs of a client by source, day of a zone, and how they ended. */
-export const runsByDay = (tx: Tx, clientId: string, zone: string, from: Date, to: Date) =>
+export const runsByDay = (tx: Tx, clientId: ClientId, zone: string, from: Date, to: Date) =>
   all<{
-    sourceId: string;
+    sourceId: SourceId;
     day: string;
     outcome: Outcome;
     code: Code | null;
@@ -24,8 +25,8 @@ export const runsByDay = (tx: Tx, clientId: string, zone: string, from: Date, to
   );
 
 /** The newest point that each source of a client got on each day of a zone, also those that are gone since. */
-export const pointsByDay = (tx: Tx, clientId: string, zone: string, from: Date, to: Date) =>
-  all<{ sourceId: string; day: string; newest: Date }>(
+export const pointsByDay = (tx: Tx, clientId: ClientId, zone: string, from: Date, to: Date) =>
+  all<{ sourceId: SourceId; day: string; newest: Date }>(
     tx,
     `select source_id as "sourceId", to_char(moment at time zone $2, 'YYYY-MM-DD') as day, max(moment) as newest
      from points where client_id = $1 and moment >= $3 and moment < $4 group by 1, 2`,
@@ -33,9 +34,9 @@ export const pointsByDay = (tx: Tx, clientId: string, zone: string, from: Date, 
   );
 
 /** How each source of a client stood when a period began, since when it is looked after, and when it runs next. */
-export const sourcesBefore = (tx: Tx, clientId: string, at: Date) =>
+export const sourcesBefore = (tx: Tx, clientId: ClientId, at: Date) =>
   all<{
-    sourceId: string;
+    sourceId: SourceId;
     since: Date;
     newestBefore: Date | null;
     outcomeBefore: Outcome | null;
@@ -51,9 +52,9 @@ export const sourcesBefore = (tx: Tx, clientId: string, at: Date) =>
     [clientId, at],
   );
 
-export const restoresBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
+export const restoresBetween = (tx: Tx, clientId: ClientId, from: Date, to: Date) =>
   all<{
-    sourceId: string;
+    sourceId: SourceId;
     at: Date;
     outcome: Outcome;
     figures: Readonly<Record<string, number>>;
@@ -66,7 +67,7 @@ export const restoresBetween = (tx: Tx, clientId: string, from: Date, to: Date) 
     [clientId, from, to],
   );
 
-export const checksBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
+export const checksBetween = (tx: Tx, clientId: ClientId, from: Date, to: Date) =>
   all<{ at: Date; outcome: "clean" | "damage" | "failed" }>(
     tx,
     `select ended_at as at, outcome from checks where client_id = $1 and ended_at >= $2 and ended_at < $3 order by ended_at`,
@@ -74,20 +75,26 @@ export const checksBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
   );
 
 const WORD = `id, about, to_char(day, 'YYYY-MM-DD') as day, side, by, at, text`;
-export const wordsBetween = (tx: Tx, clientId: string, firstDay: string, lastDay: string) =>
+export const wordsBetween = (tx: Tx, clientId: ClientId, firstDay: string, lastDay: string) =>
   all<StatementWord>(
     tx,
     `select ${WORD} from statement_words where client_id = $1 and taken_back_at is null and day between $2 and $3 order by at`,
     [clientId, firstDay, lastDay],
   );
-export const insertWord = (tx: Tx, clientId: string, word: StatementWord) =>
+export const insertWord = (tx: Tx, clientId: ClientId, word: StatementWord) =>
   change(
     tx,
     "insert into statement_words (id, client_id, about, day, side, by, at, text) values ($1, $2, $3, $4, $5, $6, $7, $8)",
     [word.id, clientId, word.about, word.day, word.side, word.by, word.at, word.text],
   );
 /** Takes back what one's own side wrote. */
-export const takeBackWord = (tx: Tx, clientId: string, id: string, side: StatementWord["side"], now: Date) =>
+export const takeBackWord = (
+  tx: Tx,
+  clientId: ClientId,
+  id: string,
+  side: StatementWord["side"],
+  now: Date,
+) =>
   one<StatementWord>(
     tx,
     `update statement_words set taken_back_at = $4 where client_id = $1 and id = $2 and side = $3 and taken_back_at is null returning ${WORD}`,
@@ -97,7 +104,7 @@ export const takeBackWord = (tx: Tx, clientId: string, id: string, side: Stateme
 export type Paper = "a4" | "letter";
 /** To whom a client's statement goes by itself, and when. */
 export interface SendingRow {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly every: "week" | "month";
   readonly onDay: number;
   readonly at: string;
@@ -107,7 +114,7 @@ export interface SendingRow {
   readonly setBy: string;
 }
 const SENDING = `client_id as "clientId", every, on_day as "onDay", at_time as at, recipients, paper, next_at as "nextAt", set_by as "setBy"`;
-export const sendingOf = (tx: Tx, clientId: string) =>
+export const sendingOf = (tx: Tx, clientId: ClientId) =>
   one<SendingRow>(tx, `select ${SENDING} from statement_schedules where client_id = $1`, [clientId]);
 export const setSending = (tx: Tx, row: SendingRow, now: Date) =>
   change(
@@ -117,7 +124,7 @@ export const setSending = (tx: Tx, row: SendingRow, now: Date) =>
      on conflict (client_id) do update set every = $2, on_day = $3, at_time = $4, recipients = $5, paper = $6, next_at = $7, set_by = $8, set_at = $9`,
     [row.clientId, row.every, row.onDay, row.at, row.recipients, row.paper, row.nextAt, row.setBy, now],
   );
-export const endSending = (tx: Tx, clientId: string) =>
+export const endSending = (tx: Tx, clientId: ClientId) =>
   change(tx, "delete from statement_schedules where client_id = $1", [clientId]);
 /** One client whose statement is due, locked against other senders. */
 export const dueSending = (tx: Tx, now: Date) =>
@@ -126,13 +133,13 @@ export const dueSending = (tx: Tx, now: Date) =>
     `select ${SENDING} from statement_schedules where next_at <= $1 order by next_at limit 1 for update skip locked`,
     [now],
   );
-export const noteSent = (tx: Tx, clientId: string, nextAt: Date) =>
+export const noteSent = (tx: Tx, clientId: ClientId, nextAt: Date) =>
   change(tx, "update statement_schedules set next_at = $2 where client_id = $1", [clientId, nextAt]);
 
 /** Alarms of a client that stood at some time of a period. */
-export const alarmsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
+export const alarmsBetween = (tx: Tx, clientId: ClientId, from: Date, to: Date) =>
   all<{
-    sourceId: string;
+    sourceId: SourceId;
     at: Date;
     liftedAt: Date | null;
     liftedBy: string | null;
@@ -147,7 +154,7 @@ export const alarmsBetween = (tx: Tx, clientId: string, from: Date, to: Date) =>
 /** An address that opens one statement without an account. */
 export interface StatementLink {
   readonly id: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly firstDay: string;
   readonly lastDay: string;
   readonly madeBy: string;
@@ -158,7 +165,7 @@ export interface StatementLink {
 }
 const LINK = `id, client_id as "clientId", to_char(first_day, 'YYYY-MM-DD') as "firstDay", to_char(last_day, 'YYYY-MM-DD') as "lastDay",
   made_by as "madeBy", made_at as "madeAt", expires_at as "expiresAt", opened, opened_at as "openedAt"`;
-export const linksOf = (tx: Tx, clientId: string, now: Date) =>
+export const linksOf = (tx: Tx, clientId: ClientId, now: Date) =>
   all<StatementLink>(
     tx,
     `select ${LINK} from statement_links where client_id = $1 and ended_at is null and expires_at > $2 order by made_at desc`,
@@ -180,7 +187,7 @@ export const insertLink = (tx: Tx, secretHash: Buffer, link: Omit<StatementLink,
       link.expiresAt,
     ],
   );
-export const endLink = (tx: Tx, clientId: string, id: string, now: Date) =>
+export const endLink = (tx: Tx, clientId: ClientId, id: string, now: Date) =>
   one<StatementLink>(
     tx,
     `update statement_links set ended_at = $3 where client_id = $1 and id = $2 and ended_at is null returning ${LINK}`,

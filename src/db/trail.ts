@@ -1,9 +1,10 @@
+import type { ClientId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 export interface TrailRow {
   readonly id: number;
   readonly at: Date;
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly clientName: string | null;
   readonly actor: string;
   readonly address: string;
@@ -14,7 +15,7 @@ export interface TrailRow {
 
 export interface TrailEntry {
   readonly at: Date;
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly actor: string;
   readonly address: string;
   readonly action: string;
@@ -36,7 +37,7 @@ export const appendTrail = async (tx: Tx, entry: TrailEntry): Promise<void> => {
 };
 
 export interface TrailFilter {
-  readonly clientId?: string | null;
+  readonly clientId?: ClientId | null;
   readonly search?: string | null;
   /** Days in which it was done. */
   readonly from?: Date | null;

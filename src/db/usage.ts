@@ -1,4 +1,5 @@
 import type { DayUsed } from "@/core/consequences/filling";
+import type { ClientId, DepotId } from "@/core/ids";
 import type { UsageDay } from "@/core/usage/usage";
 import { all, change, one, type Tx } from "./scope";
 
@@ -19,7 +20,7 @@ export const noteUsage = (tx: Tx, day: string) =>
   );
 
 /** What was used on the days of a period, both ends included; of one client, or of all. */
-export const usageBetween = (tx: Tx, clientId: string | null, firstDay: string, lastDay: string) =>
+export const usageBetween = (tx: Tx, clientId: ClientId | null, firstDay: string, lastDay: string) =>
   all<UsageDay>(
     tx,
     `select to_char(u.day, 'YYYY-MM-DD') as day, u.client_id as "clientId", c.name as "clientName", u.kind, u.depot_id as "depotId",
@@ -40,8 +41,8 @@ export const notedDays = async (tx: Tx, firstDay: string, lastDay: string): Prom
 /** What was used of a depot at the end of each noted day of a period, both ends included; by one client, or by all. */
 export const usedByDay = (
   tx: Tx,
-  depotId: string,
-  clientId: string | null,
+  depotId: DepotId,
+  clientId: ClientId | null,
   firstDay: string,
   lastDay: string,
 ) =>

@@ -1,10 +1,11 @@
+import type { ClientId, PersonId, SourceId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** A recovery point, or a folder of it, that is open as a WebDAV address. */
 export interface Viewing {
   readonly id: string;
-  readonly clientId: string;
-  readonly sourceId: string;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
   readonly sourceName: string;
   readonly pointId: Buffer;
   readonly moment: Date;
@@ -20,7 +21,7 @@ export interface Viewing {
 export interface ViewingKey {
   readonly viewingId: string;
   readonly userName: string;
-  readonly personId: string;
+  readonly personId: PersonId;
   readonly personName: string;
   readonly seenAt: Date | null;
   readonly filesRead: number;
@@ -59,7 +60,7 @@ export const insertViewing = (
 export const insertViewingKey = (
   tx: Tx,
   key: Pick<ViewingKey, "viewingId" | "userName" | "personId"> & {
-    readonly clientId: string;
+    readonly clientId: ClientId;
     readonly secretHash: Buffer;
   },
 ) =>
@@ -70,7 +71,7 @@ export const insertViewingKey = (
   );
 
 /** Viewings that are open, the newest first. */
-export const openViewings = async (tx: Tx, clientId: string | null, now: Date) =>
+export const openViewings = async (tx: Tx, clientId: ClientId | null, now: Date) =>
   (
     await all<Row>(
       tx,

@@ -1,9 +1,10 @@
+import type { ClientId } from "@/core/ids";
 import { all, change, one, type Tx } from "./scope";
 
 /** A cause that somebody set aside until a moment. */
 export interface SetAside {
   readonly key: string;
-  readonly clientId: string | null;
+  readonly clientId: ClientId | null;
   readonly title: string;
   readonly until: Date;
   readonly note: string;

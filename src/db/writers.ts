@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import type { ClientId, SpaceId } from "@/core/ids";
 import { tryLockInTx } from "./advisory-locks";
 import { USE_GRAIN_MS } from "./chunks";
 import { all, change, inTurn, one, type Tx } from "./scope";
@@ -7,8 +8,8 @@ import { all, change, inTurn, one, type Tx } from "./scope";
 export type WriterKind = "carry" | "mend" | "purge" | "check";
 export interface Writer {
   readonly id: string;
-  readonly clientId: string;
-  readonly spaceId: string;
+  readonly clientId: ClientId;
+  readonly spaceId: SpaceId;
   readonly kind: WriterKind;
 }
 
@@ -33,7 +34,7 @@ export async function holdWriter(tx: Tx, id: string): Promise<void> {
 }
 
 /** Removes writers of a space whose process has ended. */
-export async function removeDeadWriters(tx: Tx, spaceId: string): Promise<void> {
+export async function removeDeadWriters(tx: Tx, spaceId: SpaceId): Promise<void> {
   const writers = await all<{ id: string }>(tx, "select id from writers where space_id = $1", [spaceId]);
   await inTurn(writers, async ({ id }) => {
     if (await tryLockInTx(tx, "writer", id)) await removeWriter(tx, id);
@@ -44,7 +45,7 @@ export async function removeDeadWriters(tx: Tx, spaceId: string): Promise<void> 
  * The moment before which nothing was used by anybody who is still at work: the start of the oldest run or carry into the
  * space. Must be asked before the points that stay are read: whoever ends in between has its points among them.
  */
-export async function oldestUse(tx: Tx, clientId: string, spaceId: string, now: Date): Promise<Date> {
+export async function oldestUse(tx: Tx, clientId: ClientId, spaceId: SpaceId, now: Date): Promise<Date> {
   const row = await one<{ at: Date | null }>(
     tx,
     `select least(

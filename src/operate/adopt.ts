@@ -1,5 +1,6 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId, SpaceId } from "@/core/ids";
 import { slugOf } from "@/core/places";
 import { type Clauses, readClauses } from "@/core/policy/clauses";
 import { whereClause } from "@/core/policy/where";
@@ -119,8 +120,8 @@ export async function adopt(services: Services, dataKey: Buffer, options: AdoptO
 async function writeCatalogue(
   services: Services,
   tx: Tx,
-  depotId: string,
-  spaceId: string,
+  depotId: DepotId,
+  spaceId: SpaceId,
   points: readonly OpenedPoint[],
   dataKey: Buffer,
   options: AdoptOptions,
@@ -263,7 +264,7 @@ async function sourceOf(tx: Tx, client: Client, content: PointContent, now: Date
 async function policyOf(
   tx: Tx,
   client: Client,
-  depotId: string,
+  depotId: DepotId,
   content: PointContent,
   now: Date,
 ): Promise<void> {
@@ -314,8 +315,8 @@ const SAID_EACH = 200;
 async function indexPacks(
   services: Services,
   place: Place,
-  spaceId: string,
-  clientId: string,
+  spaceId: SpaceId,
+  clientId: ClientId,
   packIds: readonly string[],
   keys: ReturnType<typeof deriveStoreKeys>,
   say: (line: string) => void,

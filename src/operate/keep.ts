@@ -3,6 +3,7 @@ import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { Command } from "commander";
 import { CODES, CodedError } from "@/core/codes";
+import type { SpaceId } from "@/core/ids";
 import { groupsToKey } from "@/core/keysheet/keysheet";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { verifyTrail } from "@/db/trail";
@@ -31,7 +32,7 @@ const program = new Command("keep").description(
 );
 
 interface Found {
-  readonly spaceId: string;
+  readonly spaceId: SpaceId;
   readonly id: string;
   readonly content: PointContent;
 }
@@ -72,7 +73,7 @@ async function findPoints({ place, path }: NamedPlace, keys: StoreKeys): Promise
 }
 
 /** A reader of a space whose index is made from the packs' own directories. */
-async function readerOf(place: Place, spaceId: string, keys: StoreKeys): Promise<StoreReader> {
+async function readerOf(place: Place, spaceId: SpaceId, keys: StoreKeys): Promise<StoreReader> {
   const index = new Map<string, string>();
   const bytesOf = async (packId: string) => {
     const name = packName(spaceId, packId);

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import type { z } from "zod";
 import { CodedError, isCode } from "@/core/codes";
+import type { ClientId, DepotId, RunId } from "@/core/ids";
 import { capAt } from "@/core/policy/bandwidth";
 import { readClauses } from "@/core/policy/clauses";
 import type {
@@ -128,7 +129,7 @@ export async function enrolMachine(
   });
 }
 
-async function freeMachineName(tx: Tx, clientId: string, wish: string): Promise<string> {
+async function freeMachineName(tx: Tx, clientId: ClientId, wish: string): Promise<string> {
   const taken = await sourceNames(tx, clientId);
   const names = new Set(taken.map((source) => source.name));
   let name = wish;
@@ -291,7 +292,7 @@ async function directDepots(tx: Tx, executor: Executor, depotIds: ReadonlySet<st
 }
 
 /** A run that this machine or runner executes, in this attempt. Throws not-found for any other. */
-export async function runOf(tx: Tx, executor: Executor, runId: string): Promise<Run> {
+export async function runOf(tx: Tx, executor: Executor, runId: RunId): Promise<Run> {
   const run = await runById(tx, runId);
   if (!run || run.machineId !== executor.id) throw notFound();
   if (run.state === "ended") throw new Problem("request.conflict", "This run has ended.");
@@ -310,7 +311,7 @@ export function ofThisAttempt(run: Run, attempt: number): void {
 export async function heartbeat(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   report: ProgressReport,
 ): Promise<z.infer<typeof heartbeatAnswer>> {
   const now = services.now();
@@ -353,7 +354,7 @@ async function bandwidthOf(tx: Tx, run: Run, now: Date): Promise<number | null> 
 export async function writeLog(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   lines: readonly LogReport[],
 ): Promise<void> {
   const at = services.now();
@@ -379,7 +380,7 @@ export async function writeLog(
 export async function endByAgent(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   report: EndReport,
 ): Promise<void> {
   const now = services.now();
@@ -420,8 +421,8 @@ export async function endByAgent(
 async function restoreGrant(
   tx: Tx,
   executor: Executor,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
 ): Promise<{ grant: Grant; depot: Depot }> {
   const run = await runOf(tx, executor, runId);
   if (run.kind !== "restore") throw notFound();
@@ -435,8 +436,8 @@ async function restoreGrant(
 export async function locateForRestore(
   services: Services,
   executor: Executor,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
   ids: readonly Buffer[],
 ): Promise<(string | null)[]> {
   return services.db.withScope(machineScope(executor), async (tx) => {
@@ -449,8 +450,8 @@ export async function locateForRestore(
 export const packOfRestore = (
   services: Services,
   executor: Executor,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
   packId: string,
 ): Promise<{ grant: Grant; depot: Depot }> =>
   services.db.withScope(machineScope(executor), async (tx) => {
@@ -463,8 +464,8 @@ export const packOfRestore = (
 export async function readPackForRestore(
   services: Services,
   executor: Executor,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
   packId: string,
   offset: number,
   length: number,

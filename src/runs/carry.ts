@@ -1,5 +1,6 @@
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import { absenceNow } from "@/db/absences";
 import { packExists } from "@/db/chunks";
 import {
@@ -209,7 +210,7 @@ const OTHERS_MS = 3000;
 async function announced(
   services: Services,
   pending: PendingObject,
-  clientId: string,
+  clientId: ClientId,
   writerId: string,
 ): Promise<boolean> {
   const until = performance.now() + OTHERS_MS;
@@ -259,7 +260,7 @@ async function mendAsWriter(
   );
   const keys = await services.spaces.keys(grant.clientId);
   const id = packId.toString("hex");
-  const placeOf = async (depotId: string) =>
+  const placeOf = async (depotId: DepotId) =>
     services.places.of((await services.db.withScope(system, (tx) => depotById(tx, depotId)))!);
   for (const other of others) {
     try {

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import { absenceNow } from "@/db/absences";
 import {
   beginCheck,
@@ -37,7 +38,7 @@ const PURGE_PATIENCE_MS = 15 * 60_000;
 export async function requestCheck(
   tx: Tx,
   who: Who,
-  space: { readonly depotId: string; readonly depotName: string; readonly clientId: string },
+  space: { readonly depotId: DepotId; readonly depotName: string; readonly clientId: ClientId },
   depth: CheckDepth,
 ): Promise<string> {
   const open = await openCheck(tx, space.depotId, space.clientId);

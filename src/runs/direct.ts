@@ -1,3 +1,4 @@
+import type { DepotId, RunId } from "@/core/ids";
 import type { DirectWay } from "@/core/protocol/agent";
 import { packExists } from "@/db/chunks";
 import type { Depot } from "@/db/depots";
@@ -28,7 +29,7 @@ async function wayTo(
 export async function waysToPut(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   packId: Buffer,
 ): Promise<DirectWay[]> {
   const lacking = await services.db.withScope(machineScope(executor), async (tx) => {
@@ -54,8 +55,8 @@ export async function waysToPut(
 export async function wayToRead(
   services: Services,
   executor: Executor,
-  runId: string,
-  depotId: string,
+  runId: RunId,
+  depotId: DepotId,
   packId: string,
 ): Promise<{ size: number; way: DirectWay | null }> {
   const { grant, depot } = await packOfRestore(services, executor, runId, depotId, packId);

@@ -6,6 +6,7 @@ import type { RunReporter } from "@/agent/reporter";
 import { endReported } from "@/agent/work";
 import { CodedError } from "@/core/codes";
 import { type DrillFigures, drillPicks, drillPoint, drillSentence } from "@/core/drill/drill";
+import type { ClientId, RunId, SourceId } from "@/core/ids";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { absenceNow } from "@/db/absences";
@@ -43,7 +44,7 @@ const ASKED_MOST = 200;
 const SPARE_BYTES = 64 * 1024 ** 2;
 
 /** Asks for a drill of a source now. One that waits or goes on is enough. */
-export async function requestDrill(tx: Tx, who: Who, sourceId: string): Promise<Run> {
+export async function requestDrill(tx: Tx, who: Who, sourceId: SourceId): Promise<Run> {
   const source = await sourceById(tx, sourceId);
   if (!source) throw notFound();
   const open = await openDrill(tx, sourceId);
@@ -88,7 +89,7 @@ export async function requestDueDrills(services: Services): Promise<number> {
   return asked;
 }
 
-async function canOpen(services: Services, clientId: string): Promise<boolean> {
+async function canOpen(services: Services, clientId: ClientId): Promise<boolean> {
   try {
     await services.spaces.dataKey(clientId);
     return true;
@@ -308,14 +309,14 @@ export class DrillRuns {
 const isId = (text: string): boolean => /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(text);
 
 /** A number from 0 to below 1 that a drill and a name always give alike. */
-const chanceOf = (runId: string, name: string): number =>
+const chanceOf = (runId: RunId, name: string): number =>
   createHash("sha256").update(`${runId}\0${name}`, "latin1").digest().readUInt32BE() / 2 ** 32;
 
 /** The files of a point that a drill takes. */
 async function pick(
   store: ChunkReader,
   point: Point,
-  runId: string,
+  runId: RunId,
   takes: (chance: number, size: number) => boolean,
 ): Promise<Walked[]> {
   const picked: Walked[] = [];

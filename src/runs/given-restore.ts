@@ -1,4 +1,5 @@
 import { randomUUID } from "node:crypto";
+import type { ClientId, MachineId, SourceId } from "@/core/ids";
 import { machineById } from "@/db/machines";
 import { notify } from "@/db/notify";
 import { insertRun } from "@/db/runs";
@@ -13,8 +14,8 @@ import type { StoredRestore } from "./request";
 /** A restore that one of a client's people asks for: to where it was, or to a folder there, and never over anything. */
 export interface GivenRestore {
   readonly stored: StoredRestore;
-  readonly sourceId: string;
-  readonly machineId: string;
+  readonly sourceId: SourceId;
+  readonly machineId: MachineId;
 }
 
 /** What a basket and a wish come to. Throws problems of the field. */
@@ -49,7 +50,7 @@ export async function plannedRestore(
   };
 }
 
-async function machineOf(tx: Tx, sourceId: string) {
+async function machineOf(tx: Tx, sourceId: SourceId) {
   const id = (await sourceById(tx, sourceId))?.machineId;
   const machine = id ? await machineById(tx, id) : null;
   return machine?.goneAt ? null : machine;
@@ -74,7 +75,7 @@ function folderBelow(path: string, typed: string): string {
 export async function startGivenRestore(
   tx: Tx,
   who: Who,
-  person: { readonly id: string; readonly name: string; readonly clientId: string },
+  person: { readonly id: string; readonly name: string; readonly clientId: ClientId },
   restore: GivenRestore,
   weight: { readonly files: number; readonly bytes: number },
   details: Record<string, unknown> = {},

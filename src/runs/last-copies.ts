@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import type { SourceId } from "@/core/ids";
 import { type Point, pointsOf, setLastCopies } from "@/db/points";
 import { sourceById } from "@/db/sources";
 import type { Services } from "@/server/services";
@@ -9,7 +10,7 @@ import { countDeleted, type Tree } from "@/store/history";
  * after it, once. A key that is not open, or a depot that is away, leaves it for the next time; until then nothing of it is
  * dropped.
  */
-export async function noteLastCopies(services: Services, sourceId: string): Promise<number> {
+export async function noteLastCopies(services: Services, sourceId: SourceId): Promise<number> {
   const system = { role: "system" } as const;
   const points = await services.db.withScope(system, async (tx) => {
     const source = await sourceById(tx, sourceId);

@@ -1,4 +1,5 @@
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import { locateChunks, notePackLock, packsLockedBefore } from "@/db/chunks";
 import { clearLockRefused, depotById, grantOf, noteLockRefused } from "@/db/depots";
 import { pointsInSpace } from "@/db/points";
@@ -13,7 +14,7 @@ const AT_A_TIME = 2000;
  * whose own lock ends before. The database refuses to let go of them anyway; this holds against whoever has the place's
  * credentials. Returns how many packs are kept longer. Throws the code of a depot that cannot be used.
  */
-export async function growLocks(services: Services, depotId: string, clientId: string): Promise<number> {
+export async function growLocks(services: Services, depotId: DepotId, clientId: ClientId): Promise<number> {
   const system = { role: "system" } as const;
   try {
     const grown = await grow(services, depotId, clientId);
@@ -33,7 +34,7 @@ export async function growLocks(services: Services, depotId: string, clientId: s
   }
 }
 
-async function grow(services: Services, depotId: string, clientId: string): Promise<number> {
+async function grow(services: Services, depotId: DepotId, clientId: ClientId): Promise<number> {
   const system = { role: "system" } as const;
   const now = services.now();
   const found = await services.db.withScope(system, async (tx) => {

@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import type { ConnectionId } from "@/core/ids";
 import {
   type Connection,
   connectionById,
@@ -17,7 +18,7 @@ import { type Steps, trySteps } from "@/server/steps";
 import { JmapClient, type MailAccount, type MailAuth, type MailTenant } from "@/sources/mail/jmap";
 
 /** What the trail and the seals call a connection's secret. */
-export const secretContext = (connectionId: string): string => `connection ${connectionId}`;
+export const secretContext = (connectionId: ConnectionId): string => `connection ${connectionId}`;
 
 /** A tenant as it is signed in to, with a secret in the clear. */
 export function tenantWith(address: string, settings: MailSettings, secret: string): MailTenant {
@@ -107,7 +108,7 @@ export async function takeAccounts(
 }
 
 /** Looks at a connection: tests it, notes how that went, and takes up what is new there. */
-export async function lookAt(services: Services, connectionId: string): Promise<TenantTest> {
+export async function lookAt(services: Services, connectionId: ConnectionId): Promise<TenantTest> {
   const now = services.now();
   const connection = await services.db.withScope({ role: "system" }, (tx) =>
     connectionById(tx, connectionId),

@@ -1,4 +1,5 @@
 import { randomUUID } from "node:crypto";
+import type { ClientId, MachineId, RunId, SourceId } from "@/core/ids";
 import { runDepots } from "@/core/policy/where";
 import { type Absence, absenceNow } from "@/db/absences";
 import { clientById } from "@/db/clients";
@@ -40,7 +41,7 @@ export async function isReachable(tx: Tx, source: Source): Promise<boolean> {
 export async function requestBackup(
   tx: Tx,
   who: Who,
-  sourceId: string,
+  sourceId: SourceId,
   pass: "incremental" | "full" = "incremental",
 ): Promise<Run> {
   const source = await sourceById(tx, sourceId);
@@ -91,7 +92,7 @@ export async function requestBackup(
 /** The planned absence for which a source's runs wait: all depots that they may go to are away. Of the first to be back. */
 export async function depotAway(
   tx: Tx,
-  sourceId: string,
+  sourceId: SourceId,
   now: Date,
 ): Promise<(Absence & { readonly depotName: string }) | null> {
   const source = await sourceById(tx, sourceId);
@@ -130,7 +131,7 @@ export interface RestoreRequest {
   readonly items: readonly { readonly pointId: string; readonly path: string }[];
   readonly destination:
     | { readonly kind: "original" }
-    | { readonly kind: "folder"; readonly folder: string; readonly machineId?: string | undefined };
+    | { readonly kind: "folder"; readonly folder: string; readonly machineId?: MachineId | undefined };
   readonly clash: "keep-both" | "replace" | "skip";
 }
 
@@ -212,7 +213,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
 }
 
 /** Stops a run: one that waits ends at once, one that runs when its agent hears of it. */
-export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
+export async function stopRun(tx: Tx, who: Who, runId: RunId): Promise<Run> {
   const run = await lockRun(tx, runId);
   if (!run) throw notFound();
   if (run.state === "ended") throw new Problem("request.conflict", "This run has ended already.");
@@ -225,5 +226,5 @@ export async function stopRun(tx: Tx, who: Who, runId: string): Promise<Run> {
 }
 
 /** The zone of a client, for schedules. */
-export const zoneOf = async (tx: Tx, clientId: string): Promise<string> =>
+export const zoneOf = async (tx: Tx, clientId: ClientId): Promise<string> =>
   (await clientById(tx, clientId))?.zone ?? "UTC";

@@ -1,3 +1,4 @@
+import type { SourceId } from "@/core/ids";
 import { GRACE_DAYS } from "@/core/retention/decide";
 import { dropPoint } from "@/db/points";
 import { sourceById } from "@/db/sources";
@@ -10,7 +11,7 @@ import { noteLastCopies } from "./last-copies";
  * Drops the points of a source that its policy no longer keeps. They stay restorable for the days of grace. Locked points
  * stay until their day, held ones until the hold is lifted.
  */
-export async function applyRetention(services: Services, sourceId: string): Promise<number> {
+export async function applyRetention(services: Services, sourceId: SourceId): Promise<number> {
   await noteLastCopies(services, sourceId);
   const now = services.now();
   return services.db.withScope({ role: "system" }, async (tx) => {

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { findBurst } from "@/core/anomaly/burst";
 import { type Code, CodedError, isCode } from "@/core/codes";
+import type { ClientId, DepotId, RunId } from "@/core/ids";
 import type { PointReport } from "@/core/protocol/agent";
 import { counted } from "@/core/units/duration";
 import { insertPack, knownChunks, packExists } from "@/db/chunks";
@@ -46,7 +47,7 @@ const pointOf = (target: Target, id: Buffer): PendingObject => ({
 export async function chunksKnown(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   ids: readonly Buffer[],
 ): Promise<boolean[]> {
   const targets = await services.db.withScope(machineScope(executor), async (tx) =>
@@ -149,7 +150,7 @@ function settling(
 export async function takeLanded(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   packId: Buffer,
   holds: PackHolds,
   depotIds: readonly string[],
@@ -186,7 +187,7 @@ export async function takeLanded(
 export async function takePack(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   packId: Buffer,
   holds: PackHolds,
   content: AsyncIterable<Uint8Array>,
@@ -265,7 +266,7 @@ async function putPoint(place: Place, name: string, object: Buffer, lockedUntil:
 export async function takePoint(
   services: Services,
   executor: Executor,
-  runId: string,
+  runId: RunId,
   report: PointReport,
 ): Promise<void> {
   const scope = machineScope(executor);
@@ -346,7 +347,7 @@ export async function takePoint(
 }
 
 /** Asks that packs of earlier runs on which a locked point builds are kept as long as it. */
-const askLocks = (tx: Tx, depotId: string, clientId: string) =>
+const askLocks = (tx: Tx, depotId: DepotId, clientId: ClientId) =>
   enqueue(tx, "locks", { depotId, clientId }, `locks ${depotId} ${clientId}`);
 
 /** Asks that what the run's point lacks be made up for: by policy, and for depots that could not take part. */

@@ -1,3 +1,4 @@
+import type { ClientId } from "@/core/ids";
 import { type Ask, asksOfPerson } from "@/db/asks";
 import { clientById } from "@/db/clients";
 import { giftsOfPerson } from "@/db/gifts";
@@ -35,7 +36,7 @@ export const shownAsk = ({ request, ...ask }: Ask) => {
 /** All that the portal shows a person at first sight. */
 export async function allGiven(
   tx: Tx,
-  person: { readonly id: string; readonly clientId: string },
+  person: { readonly id: string; readonly clientId: ClientId },
   now: Date,
 ) {
   const since = new Date(now.getTime() - LATELY_MS);

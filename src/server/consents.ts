@@ -1,4 +1,5 @@
 import { randomUUID } from "node:crypto";
+import type { ClientId } from "@/core/ids";
 import {
   type Consent,
   type ConsentKind,
@@ -25,7 +26,7 @@ export const CONSENT_WORDS: Readonly<Record<ConsentKind, string>> = {
 };
 
 export interface Wish {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly kind: ConsentKind;
   readonly subject: string;
   readonly request: Record<string, unknown>;

@@ -4,6 +4,7 @@ import { access, readdir, rmdir, stat, statfs } from "node:fs/promises";
 import { dirname, isAbsolute, join } from "node:path";
 import { z } from "zod";
 import { CodedError } from "@/core/codes";
+import type { DepotId } from "@/core/ids";
 import { DEPOT_FILE } from "@/store/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
@@ -28,7 +29,7 @@ type Step = readonly [name: string, work: () => Promise<string | null>];
 export async function testFolder(
   kind: "folder" | "share",
   path: string,
-  depotId: string | null,
+  depotId: DepotId | null,
 ): Promise<DepotTest> {
   const warnings: string[] = [];
   let size: number | null = null;
@@ -78,7 +79,7 @@ export async function testFolder(
 }
 
 /** Tries a bucket as a depot: signing in shows in the first step that asks for something. */
-export async function testBucket(place: Place, depotId: string | null): Promise<DepotTest> {
+export async function testBucket(place: Place, depotId: DepotId | null): Promise<DepotTest> {
   const warnings: string[] = [];
   let overwrites = false;
   const conditional: ProbeStep = (name) => [
@@ -151,7 +152,7 @@ export async function readDescription(place: Place): Promise<z.infer<typeof desc
 }
 
 /** Whether a place is this depot, or (without an id) none yet. */
-const recognise = (place: Place, depotId: string | null): Step => [
+const recognise = (place: Place, depotId: DepotId | null): Step => [
   "Identify the depot",
   async () => {
     const described = await readDescription(place);

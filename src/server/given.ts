@@ -1,3 +1,4 @@
+import type { PersonId } from "@/core/ids";
 import { within } from "@/core/rights/within";
 import { giftOfPerson, type ListedGift } from "@/db/gifts";
 import { type Point, pointById } from "@/db/points";
@@ -19,7 +20,7 @@ export interface FoundItem {
   readonly path: ByteString;
 }
 
-export async function giftThere(tx: Tx, personId: string, giftId: string, now: Date): Promise<ListedGift> {
+export async function giftThere(tx: Tx, personId: PersonId, giftId: string, now: Date): Promise<ListedGift> {
   const gift = await giftOfPerson(tx, personId, giftId, now);
   if (!gift) throw notFound();
   return gift;
@@ -42,7 +43,7 @@ export async function foundWithin(
 
 export async function foundItems(
   tx: Tx,
-  personId: string,
+  personId: PersonId,
   items: readonly GivenItem[],
   now: Date,
 ): Promise<FoundItem[]> {

@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import type { ClientId } from "@/core/ids";
 import { clientById } from "@/db/clients";
 import { type Consent, insertCertificate } from "@/db/consents";
 import { listDepots, listGrants } from "@/db/depots";
@@ -45,7 +46,7 @@ async function openWith(services: Services, key: ClientKey, passphrase: string):
   }
 }
 
-async function keyThere(tx: Tx, clientId: string): Promise<ClientKey> {
+async function keyThere(tx: Tx, clientId: ClientId): Promise<ClientKey> {
   const key = await clientKey(tx, clientId);
   if (!key) throw new CodedError("key.not-confirmed");
   if (!key.sealed) throw new CodedError("key.destroyed");
@@ -53,7 +54,7 @@ async function keyThere(tx: Tx, clientId: string): Promise<ClientKey> {
 }
 
 /** Gives every machine of a client its key, sealed to it, where it has none. Returns their names. */
-export async function giveMachinesKey(tx: Tx, clientId: string, key: Buffer, now: Date): Promise<string[]> {
+export async function giveMachinesKey(tx: Tx, clientId: ClientId, key: Buffer, now: Date): Promise<string[]> {
   const without = await machinesWithoutKey(tx, clientId);
   for (const machine of without)
     await setMachineKey(tx, clientId, machine.id, sealTo(machine.publicKey, key), now);
@@ -64,7 +65,7 @@ export async function giveMachinesKey(tx: Tx, clientId: string, key: Buffer, now
 export async function unlock(
   services: Services,
   who: Who,
-  clientId: string,
+  clientId: ClientId,
   passphrase: string,
   session: string,
   until: Date,
@@ -99,7 +100,7 @@ export async function unlock(
 export async function changeHolding(
   services: Services,
   who: Who,
-  clientId: string,
+  clientId: ClientId,
   passphrase: string | null,
   wanted: { readonly holding: "escrow" } | { readonly holding: "passphrase"; readonly passphrase: string },
 ): Promise<void> {

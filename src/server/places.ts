@@ -1,12 +1,13 @@
 import type { BucketPlace } from "@/core/bucket";
 import { CodedError } from "@/core/codes";
+import type { DepotId } from "@/core/ids";
 import type { Depot } from "@/db/depots";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { S3Bucket } from "@/store/places/s3-bucket";
 import type { Secrets } from "@/store/secrets";
 
-export const depotSecretContext = (depotId: string): string => `depot ${depotId}`;
+export const depotSecretContext = (depotId: DepotId): string => `depot ${depotId}`;
 
 /** The places of depots. One is made for each and kept: a bucket's connections serve the next call too. */
 export class Places {

@@ -1,6 +1,7 @@
 import { stat } from "node:fs/promises";
 import { LRUCache } from "lru-cache";
 import type { DepotFacts, SourceFacts } from "@/core/consequences/facts";
+import type { ClientId, PolicyId, SiteId, SourceId } from "@/core/ids";
 import type { Level } from "@/core/policy/cascade";
 import { type Depot, grantOf, listDepots } from "@/db/depots";
 import { factsOfSources } from "@/db/facts";
@@ -10,10 +11,10 @@ import type { Tx } from "@/db/scope";
 
 export interface FactsOwner {
   readonly level: Level;
-  readonly policyId: string | null;
-  readonly clientId: string | null;
-  readonly siteId: string | null;
-  readonly sourceId: string | null;
+  readonly policyId: PolicyId | null;
+  readonly clientId: ClientId | null;
+  readonly siteId: SiteId | null;
+  readonly sourceId: SourceId | null;
 }
 
 interface Facts {
@@ -34,7 +35,7 @@ export async function factsFor(tx: Tx, owner: FactsOwner): Promise<Facts> {
   return facts;
 }
 
-async function depotFacts(tx: Tx, clientId: string | null): Promise<DepotFacts[]> {
+async function depotFacts(tx: Tx, clientId: ClientId | null): Promise<DepotFacts[]> {
   const facts: DepotFacts[] = [];
   for (const depot of await listDepots(tx)) {
     const grant = clientId ? await grantOf(tx, depot.id, clientId) : null;

@@ -1,3 +1,4 @@
+import type { ClientId, DepotId } from "@/core/ids";
 import { CLAUSE_NAMES, type ClauseName, type GroupRule, inForce, ruleSentence } from "@/core/policy/cascade";
 import { type Clauses, clauseSentence } from "@/core/policy/clauses";
 import { whereSentence } from "@/core/policy/where";
@@ -17,10 +18,10 @@ import { type Effect, effectsOf, findGroups, settleAllRules, settleRules } from 
 import { record, type Who } from "./who";
 
 /** Throws a problem of the field for a depot that is not there, or not granted to the client whose rules these are. */
-async function checkDepots(tx: Tx, clientId: string | null, clauses: Partial<Clauses>): Promise<void> {
+async function checkDepots(tx: Tx, clientId: ClientId | null, clauses: Partial<Clauses>): Promise<void> {
   const { where } = clauses;
   if (!where) return;
-  const wanted: readonly (readonly [field: string, depotId: string])[] = [
+  const wanted: readonly (readonly [field: string, depotId: DepotId])[] = [
     ["depotId", where.depotId],
     ...where.beside.map((id, i) => [`beside.${i}`, id] as const),
     ...where.carryTo.map((id, i) => [`carryTo.${i}`, id] as const),

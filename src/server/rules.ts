@@ -1,3 +1,4 @@
+import type { ClientId, SourceId } from "@/core/ids";
 import {
   type ClauseChange,
   changesBetween,
@@ -50,7 +51,7 @@ const forceOf = (source: PlacedSource, layers: readonly Policy[]): InForce =>
   source.policyId ? inForce(layersFor(source, layers)) : inForce([]);
 
 /** Works out anew what is in force for a client's sources. Those whose schedule changed are planned anew. */
-export async function settleRules(tx: Tx, clientId: string, now: Date): Promise<number> {
+export async function settleRules(tx: Tx, clientId: ClientId, now: Date): Promise<number> {
   const client = await clientById(tx, clientId);
   if (!client) return 0;
   const layers = await layersOfClient(tx, clientId);
@@ -75,7 +76,7 @@ export async function settleAllRules(tx: Tx, now: Date): Promise<void> {
 }
 
 /** Puts sources that nobody looks after into the first group whose rule takes them; then works out what is in force. */
-export async function findGroups(tx: Tx, clientId: string, now: Date): Promise<void> {
+export async function findGroups(tx: Tx, clientId: ClientId, now: Date): Promise<void> {
   const groups = (await layersOfClient(tx, clientId))
     .filter((layer) => layer.level === "group" && layer.rule)
     .sort((a, b) => a.name.localeCompare(b.name));
@@ -89,9 +90,9 @@ export async function findGroups(tx: Tx, clientId: string, now: Date): Promise<v
 
 /** What a change of rules would do to one source. */
 export interface Effect {
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly sourceName: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly changes: readonly ClauseChange[];
   /** A wider level pins the clause, so what is given here counts for nothing. */

@@ -1,5 +1,6 @@
 import { randomBytes } from "node:crypto";
 import { generateSecret, generateURI, verify } from "otplib";
+import type { PersonId } from "@/core/ids";
 import type { SignInRow } from "@/db/people";
 import type { Tx } from "@/db/scope";
 import { setRecoveryCodes, spendRecoveryCode, spendStep } from "@/db/second-factor";
@@ -7,13 +8,13 @@ import { hashSecret, type Secrets } from "@/store/secrets";
 
 /** The second factor: codes of RFC 6238 (SHA-1, six digits, thirty seconds), and recovery codes for a lost telephone. */
 
-export const seedContext = (personId: string): string => `second factor ${personId}`;
+export const seedContext = (personId: PersonId): string => `second factor ${personId}`;
 /** A code counts half a minute early or late, for clocks that differ. */
 const TOLERANCE_SECONDS = 30;
 const RECOVERY_CODES = 10;
 
 export const newSeed = (): string => generateSecret();
-export const sealSeed = (secrets: Secrets, personId: string, seed: string): Buffer =>
+export const sealSeed = (secrets: Secrets, personId: PersonId, seed: string): Buffer =>
   secrets.seal(Buffer.from(seed, "ascii"), seedContext(personId));
 /** The address that an authenticator reads from the QR picture. */
 export const seedAddress = (seed: string, email: string): string =>
@@ -48,7 +49,7 @@ function recoveryCode(): string {
 const spelled = (code: string): string => code.toLowerCase().replace(/[^a-z0-9]/g, "");
 
 /** Makes recovery codes anew; they are shown once. */
-export async function makeRecoveryCodes(tx: Tx, personId: string): Promise<string[]> {
+export async function makeRecoveryCodes(tx: Tx, personId: PersonId): Promise<string[]> {
   const codes = Array.from({ length: RECOVERY_CODES }, recoveryCode);
   await setRecoveryCodes(
     tx,

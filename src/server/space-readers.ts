@@ -1,5 +1,6 @@
 import { LRUCache } from "lru-cache";
 import { CodedError } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import { locateChunks } from "@/db/chunks";
 import { placesOfPoints } from "@/db/copies";
 import { depotById, grantOf } from "@/db/depots";
@@ -12,13 +13,13 @@ import type { Secrets } from "@/store/secrets";
 import type { Places } from "./places";
 import type { UnlockedKeys } from "./unlocked";
 
-export const keyContext = (clientId: string): string => `client key ${clientId}`;
+export const keyContext = (clientId: ClientId): string => `client key ${clientId}`;
 
 /** What is asked of a point to find its data. */
 export interface PlacedPoint {
   readonly id: Buffer;
-  readonly clientId: string;
-  readonly depotId: string;
+  readonly clientId: ClientId;
+  readonly depotId: DepotId;
 }
 
 /**
@@ -40,7 +41,7 @@ export class SpaceReaders {
    * The data key of a client: from escrow, or what a passphrase opened for whoever is served now. Throws
    * `key.not-confirmed`, `key.destroyed` or `key.passphrase-needed`.
    */
-  async dataKey(clientId: string): Promise<Buffer> {
+  async dataKey(clientId: ClientId): Promise<Buffer> {
     const key = await this.db.withScope({ role: "system" }, (tx) => clientKey(tx, clientId));
     if (!key) throw new CodedError("key.not-confirmed");
     return this.opened(key);
@@ -55,17 +56,17 @@ export class SpaceReaders {
     return opened;
   }
 
-  async keys(clientId: string): Promise<StoreKeys> {
+  async keys(clientId: ClientId): Promise<StoreKeys> {
     return deriveStoreKeys(await this.dataKey(clientId));
   }
 
   /** Forgets where things lay: packs were written anew. */
-  forget(clientId: string, depotId: string): void {
+  forget(clientId: ClientId, depotId: DepotId): void {
     this.readers.delete(`${clientId} ${depotId}`);
   }
 
   /** Forgets everything of a client: its key is held otherwise, or gone. */
-  forgetClient(clientId: string): void {
+  forgetClient(clientId: ClientId): void {
     for (const name of this.readers.keys()) if (name.startsWith(`${clientId} `)) this.readers.delete(name);
   }
 
@@ -106,11 +107,11 @@ export class SpaceReaders {
   }
 
   /** A reader of what a client has in a depot. Whoever calls has checked that the asker may see this client. */
-  async reader(clientId: string, depotId: string): Promise<StoreReader> {
+  async reader(clientId: ClientId, depotId: DepotId): Promise<StoreReader> {
     return this.readerWith(clientId, depotId, await this.dataKey(clientId));
   }
 
-  private async readerWith(clientId: string, depotId: string, dataKey: Buffer): Promise<StoreReader> {
+  private async readerWith(clientId: ClientId, depotId: DepotId, dataKey: Buffer): Promise<StoreReader> {
     const name = `${clientId} ${depotId}`;
     const kept = this.readers.get(name);
     if (kept) return kept;

@@ -1,3 +1,4 @@
+import type { ClientId } from "@/core/ids";
 import {
   type Cause,
   type DepotFacts,
@@ -20,7 +21,7 @@ import type { Tx } from "@/db/scope";
 import { type StandingFilter, stateCounts } from "@/db/sources";
 
 export interface NightRow {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly clientSlug: string;
   readonly cells: readonly (NightCell | null)[];

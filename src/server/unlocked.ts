@@ -1,5 +1,6 @@
 import { AsyncLocalStorage } from "node:async_hooks";
 import { randomUUID } from "node:crypto";
+import type { ClientId } from "@/core/ids";
 import { forgetRunners, lentKey, seeRunner, websThere } from "@/db/keys";
 import type { Database } from "@/db/scope";
 import { makeKeyPair, openSealed } from "@/store/secrets";
@@ -7,7 +8,7 @@ import { makeKeyPair, openSealed } from "@/store/secrets";
 /** Keys of clients without escrow, where somebody gave the passphrase. Gone with the session. */
 export interface UnlockedKeys {
   /** The key if it is open to whoever is being served now. */
-  keyOf(clientId: string): Promise<Buffer | null>;
+  keyOf(clientId: ClientId): Promise<Buffer | null>;
 }
 
 const serving = new AsyncLocalStorage<string>();
@@ -59,7 +60,7 @@ export class LentKeys implements UnlockedKeys {
     });
   }
 
-  async keyOf(clientId: string): Promise<Buffer | null> {
+  async keyOf(clientId: ClientId): Promise<Buffer | null> {
     const session = this.part === "web" ? sessionServed() : null;
     if (this.part === "web" && session === null) return null;
     const lent = await this.db.withScope({ role: "system" }, (tx) =>

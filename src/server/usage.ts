@@ -1,5 +1,6 @@
 import { DateTime } from "luxon";
 import { type DayUsed, everyDay } from "@/core/consequences/filling";
+import type { ClientId, DepotId } from "@/core/ids";
 import { compareContracts } from "@/core/usage/contract";
 import { composeUsage, type Usage } from "@/core/usage/usage";
 import { readProvider } from "@/db/clients";
@@ -22,7 +23,7 @@ export const noteTodaysUsage = (services: Services): Promise<number> =>
 /** The usage of a period, of one client or of all. Days are the provider's. Throws problems of the fields. */
 export async function usageOf(
   tx: Tx,
-  clientId: string | null,
+  clientId: ClientId | null,
   from: string | undefined,
   to: string | undefined,
   now: Date,
@@ -45,8 +46,8 @@ export async function usageOf(
  */
 export async function fillingOf(
   tx: Tx,
-  depotId: string,
-  clientId: string | null,
+  depotId: DepotId,
+  clientId: ClientId | null,
   used: number,
   days: number,
   now: Date,

@@ -1,3 +1,4 @@
+import type { ClientId } from "@/core/ids";
 import type { Tx } from "@/db/scope";
 import { appendTrail } from "@/db/trail";
 
@@ -15,7 +16,7 @@ export const RUNNER = { actor: "Deep Keep", address: "runner" };
 export const record = (
   tx: Tx,
   who: Who,
-  clientId: string | null,
+  clientId: ClientId | null,
   action: string,
   subject: string,
   details: Record<string, unknown> = {},

@@ -1,13 +1,14 @@
+import type { ClientId, DepotId, PersonId, PolicyId, SiteId, SourceId } from "@/core/ids";
 import { exceptionKey } from "@/core/statement/statement";
 
 /** What an example names: things of the made-up world, or of a test. */
 export interface ExampleIds {
-  readonly clientId: string;
-  readonly siteId: string;
-  readonly sourceId: string;
-  readonly policyId: string;
-  readonly depotId: string;
-  readonly personId: string;
+  readonly clientId: ClientId;
+  readonly siteId: SiteId;
+  readonly sourceId: SourceId;
+  readonly policyId: PolicyId;
+  readonly depotId: DepotId;
+  readonly personId: PersonId;
   readonly giftId: string;
   readonly pointId: string;
   readonly folder: string;

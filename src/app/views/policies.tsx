@@ -1,4 +1,5 @@
 import Link from "next/link";
+import type { ClientId, SiteId } from "@/core/ids";
 import { keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { inForce, type Layer, LEVELS, type Level } from "@/core/policy/cascade";
@@ -61,7 +62,7 @@ interface Chosen {
   readonly name: string;
   readonly about: string;
   /** The site and source whose wider levels are above it. */
-  readonly siteId: string | null;
+  readonly siteId: SiteId | null;
   readonly groupId: string | null;
 }
 
@@ -168,7 +169,11 @@ async function inheritedBy(tx: Tx, chosen: Chosen): Promise<SheetPolicy["inherit
 }
 
 /** Sources that the chosen rules touch and that have a point to try them out on. */
-async function touchedBy(tx: Tx, chosen: Chosen, clientId: string): Promise<{ id: string; name: string }[]> {
+async function touchedBy(
+  tx: Tx,
+  chosen: Chosen,
+  clientId: ClientId,
+): Promise<{ id: string; name: string }[]> {
   const sources = await sourcesOfClient(tx, clientId);
   const touched = sources.filter((source) => {
     if (source.kind !== "files") return false;
@@ -182,7 +187,7 @@ async function touchedBy(tx: Tx, chosen: Chosen, clientId: string): Promise<{ id
 }
 
 /** Volumes that machines of the client have besides their root. */
-async function volumesOf(tx: Tx, clientId: string): Promise<string[]> {
+async function volumesOf(tx: Tx, clientId: ClientId): Promise<string[]> {
   const machines = (await listMachines(tx, clientId)).filter((machine) => !machine.goneAt);
   const paths = machines.flatMap((machine) => (machine.system.volumes ?? []).map(({ path }) => path));
   return [...new Set(paths)]

@@ -1,3 +1,4 @@
+import type { ClientId, SourceId } from "@/core/ids";
 import type { Tx } from "@/db/scope";
 import { keysOfViewings, openViewings } from "@/db/viewings";
 import { showBytes } from "@/store/tree";
@@ -7,7 +8,7 @@ import type { ShownViewing } from "@/ui/viewings";
 /** The open viewings of a client, or of all, or of one source, in words. */
 export async function shownViewings(
   tx: Tx,
-  filter: { readonly clientId?: string | null; readonly sourceId?: string | null },
+  filter: { readonly clientId?: ClientId | null; readonly sourceId?: SourceId | null },
   zone: string,
   now: Date,
 ): Promise<ShownViewing[]> {

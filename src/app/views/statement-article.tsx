@@ -1,3 +1,4 @@
+import type { ClientId } from "@/core/ids";
 import { OUTCOMES, type Outcome, type ProtectionState } from "@/core/protection/state";
 import type { Statement, StatementDay } from "@/core/statement/statement";
 import { STATE_HEIGHT, statesSentence } from "@/core/statement/states";
@@ -169,7 +170,7 @@ export function StatementArticle({
   statement: Statement;
   provider: string;
   now: Date;
-  words: { readonly clientId: string; readonly side: "provider" | "client" } | null;
+  words: { readonly clientId: ClientId; readonly side: "provider" | "client" } | null;
   /** The client's own colour and logo. */
   look?: { readonly colour: string | null; readonly logo: string | null };
 }) {

@@ -1,3 +1,4 @@
+import type { DepotId } from "../ids";
 import { formatBytes } from "../units/bytes";
 import { counted, formatDuration } from "../units/duration";
 
@@ -35,7 +36,7 @@ export function drillPoint<Point>(points: readonly Point[], drillsBefore: number
 
 /** What a drill found, as it stands in its run. */
 export interface DrillFigures {
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
   readonly pointId: string;
   /** The moment of the point, ISO 8601. */

@@ -1,5 +1,6 @@
 import { DateTime } from "luxon";
 import type { Code } from "../codes";
+import type { ClientId, ConnectionId, DepotId, SourceId } from "../ids";
 import type { Notices } from "../policy/notices";
 import type { Outcome } from "../protection/state";
 import { localMoment } from "../schedule/local-time";
@@ -21,12 +22,12 @@ export function noticeDue(notices: Pick<Notices, "digestAt" | "quiet">, zone: st
 
 /** What an event is told by: forty runs that failed for one depot have one cause. */
 export function causeOf(event: {
-  readonly clientId: string;
-  readonly sourceId: string;
+  readonly clientId: ClientId;
+  readonly sourceId: SourceId;
   readonly outcome: Outcome;
   readonly code: Code | null;
-  readonly depotId: string | null;
-  readonly connectionId: string | null;
+  readonly depotId: DepotId | null;
+  readonly connectionId: ConnectionId | null;
 }): string {
   const { outcome, code } = event;
   if (outcome === "clean") return `clean ${event.clientId}`;

@@ -1,4 +1,5 @@
 import { z } from "zod";
+import type { SiteId } from "../ids";
 import { namePattern, patternProblem } from "../selection/pattern";
 import { type Clauses, clausesSchema, PLAIN_CLAUSES } from "./clauses";
 import { upgradedWhen } from "./when";
@@ -118,7 +119,7 @@ export type GroupRule = z.infer<typeof groupRule>;
 export interface SourceTraits {
   readonly kind: "files" | "mail";
   readonly name: string;
-  readonly siteId: string;
+  readonly siteId: SiteId;
   readonly system: string | null;
   readonly tags: readonly string[];
 }

@@ -1,4 +1,5 @@
 import { z } from "zod";
+import type { DepotId } from "../ids";
 
 /** The clause Where: in which depots recovery points are kept, and how they come there. */
 export const whereClause = z
@@ -48,7 +49,7 @@ export const runDepots = (where: Where): string[] =>
   where.whenAway === "others" ? [where.depotId, ...furtherDepots(where)] : [where.depotId];
 
 /** Where points go, by the names of the depots. */
-export function whereSentence(where: Where, nameOf: (depotId: string) => string): string {
+export function whereSentence(where: Where, nameOf: (depotId: DepotId) => string): string {
   const names = (ids: readonly string[]) => ids.map(nameOf).join(" and ");
   const inTurn = where.beside.length + 1 > where.atOnce;
   return [

@@ -1,23 +1,24 @@
 import { CODES, type Code } from "../codes";
+import type { ClientId, ConnectionId, DepotId, MachineId, PolicyId, RunId, SiteId, SourceId } from "../ids";
 import { counted, formatDuration } from "../units/duration";
 import { type ContractKind, countedKind } from "../usage/contract";
 import type { ProtectionState } from "./state";
 
 /** What Watch knows of one source. */
 export interface SourceFacts {
-  readonly id: string;
+  readonly id: SourceId;
   readonly name: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly state: ProtectionState;
   /** Its machine, when that has not spoken for `SILENT_HOURS`; `seen`: when it last did, null when it never did. */
   readonly silent: {
-    readonly machineId: string;
+    readonly machineId: MachineId;
     readonly machineName: string;
     readonly seen: Date | null;
   } | null;
   /** What it is reached through, when that is no machine. */
-  readonly connectionId: string | null;
+  readonly connectionId: ConnectionId | null;
   readonly connectionName: string | null;
   /** Its machine or connection was taken away, or the far end has it no more; its points remain. */
   readonly gone: boolean;
@@ -27,13 +28,13 @@ export interface SourceFacts {
    * it has one, and when it runs only by hand or after other sources.
    */
   readonly unscheduled?: "rules-incomplete" | "no-time-left" | null;
-  readonly siteId: string;
+  readonly siteId: SiteId;
   readonly siteName: string;
-  readonly policyId: string | null;
+  readonly policyId: PolicyId | null;
   readonly policyName: string | null;
   /** When the policy was changed last. */
   readonly policyChanged: Date | null;
-  readonly depotId: string | null;
+  readonly depotId: DepotId | null;
   readonly depotName: string | null;
   /** Until when its depot is away by plan; null when it is there. */
   readonly depotAwayUntil: Date | null;
@@ -56,7 +57,7 @@ export interface SourceFacts {
 /** A depot with its capacity, or a client's share of one with its quota. */
 export interface DepotFacts {
   readonly id: string;
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly name: string;
   readonly capacity: number;
   readonly used: number;
@@ -66,9 +67,9 @@ export interface DepotFacts {
 
 /** Points of a source of which a check found something damaged in a depot. */
 export interface DamageFacts {
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly points: number;
   /** How many of them lie whole in another depot. */
   readonly elsewhere: number;
@@ -109,10 +110,10 @@ export interface UnsentFacts {
 
 /** A source whose newest drill failed. */
 export interface DrillFacts {
-  readonly sourceId: string;
-  readonly runId: string;
+  readonly sourceId: SourceId;
+  readonly runId: RunId;
   /** The depot that was proven; null where the drill did not come so far. */
-  readonly depotId: string | null;
+  readonly depotId: DepotId | null;
   readonly depotName: string | null;
   readonly code: Code | null;
   readonly at: Date;
@@ -120,9 +121,9 @@ export interface DrillFacts {
 
 /** A depot that did not keep what it holds of a client as long as the client's lock says. */
 export interface RefusedLockFacts {
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   /** What the depot said. */
   readonly error: string;
@@ -131,7 +132,7 @@ export interface RefusedLockFacts {
 
 /** More sources of a kind are protected than the client has bought. */
 export interface ExceededContract {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: ContractKind;
   readonly contracted: number;
@@ -159,9 +160,9 @@ export interface Cause {
   readonly clientNames: readonly string[];
   readonly since: Date | null;
   readonly code: Code | null;
-  readonly depotId: string | null;
+  readonly depotId: DepotId | null;
   /** The run that it is about, where that is not the last one of its sources. */
-  readonly runId?: string;
+  readonly runId?: RunId;
 }
 
 /** A machine counts as silent after this many hours without a word. */

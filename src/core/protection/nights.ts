@@ -1,9 +1,10 @@
 import { DateTime } from "luxon";
+import type { ClientId } from "../ids";
 import type { Outcome } from "./state";
 
 /** How the runs of a client ended in one night. */
 export interface NightCount {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   /** The local date of its evening, as `nightOf` gives it. */
   readonly night: string;
   readonly cell: NightCell;

@@ -1,3 +1,4 @@
+import type { DepotId } from "../ids";
 /**
  * What became of a depot in a run; `behind` lacks the point that the run builds on, so it is caught up first; `broken off`:
  * the run ended without a point.
@@ -6,7 +7,7 @@ export type RunDepotState = "writing" | "kept" | "failed" | "behind" | "away" | 
 
 /** What a run puts into one depot. */
 export interface RunDepotShown {
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
   readonly state: RunDepotState;
   readonly message: string | null;

@@ -1,3 +1,4 @@
+import type { SourceId } from "../ids";
 import { parseRule, ruleSentence } from "./rule";
 import { type Window, windowWords } from "./window";
 
@@ -19,7 +20,7 @@ export interface Plan {
 }
 
 /** A number from 0 to 1 that is always the same for a source: FNV-1a over its id. */
-export function shareOf(sourceId: string): number {
+export function shareOf(sourceId: SourceId): number {
   let hash = 0x811c9dc5;
   for (let i = 0; i < sourceId.length; i += 1)
     hash = Math.imul(hash ^ sourceId.charCodeAt(i), 0x01000193) >>> 0;
@@ -28,7 +29,7 @@ export function shareOf(sourceId: string): number {
 }
 
 /** How much later than the schedule says a source begins, in milliseconds. */
-export const lagOf = (plan: Pick<Plan, "spreadMinutes">, sourceId: string | null): number =>
+export const lagOf = (plan: Pick<Plan, "spreadMinutes">, sourceId: SourceId | null): number =>
   sourceId === null ? 0 : Math.floor(shareOf(sourceId) * plan.spreadMinutes * 60) * 1000;
 
 /** All schedules as a sentence: `Every working day at 21:30, and every 4 hours from 8:00 to 18:59`. */

@@ -1,3 +1,4 @@
+import type { SourceId } from "../ids";
 import { horizonDays, momentsOf, perDay } from "./occurrences";
 import { lagOf, type Plan, type Schedule } from "./plan";
 import { isInterval, parseRule } from "./rule";
@@ -29,7 +30,7 @@ export function nextRuns(
     until = null,
   }: {
     readonly anchor?: Date | null;
-    readonly sourceId?: string | null;
+    readonly sourceId?: SourceId | null;
     readonly until?: Date | null;
   } = {},
 ): Due[] {

@@ -1,5 +1,6 @@
 import { DateTime } from "luxon";
 import { type DrillFigures, drillSentence } from "../drill/drill";
+import type { SourceId } from "../ids";
 import { type Outcome, type ProtectionState, protectionState } from "../protection/state";
 import { formatBytes } from "../units/bytes";
 import { type CsvCell, csvLine } from "../units/csv";
@@ -28,7 +29,7 @@ export interface StatementSource {
 
 /** Backup runs of a source on one day that ended alike. */
 export interface StatementRuns {
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly day: string;
   readonly outcome: Outcome;
   /** What was said about it, when it was not clean. */
@@ -61,9 +62,9 @@ export interface StatementFacts {
   readonly sources: readonly StatementSource[];
   readonly runs: readonly StatementRuns[];
   /** The newest point that a source got on a day. */
-  readonly pointDays: readonly { readonly sourceId: string; readonly day: string; readonly newest: Date }[];
+  readonly pointDays: readonly { readonly sourceId: SourceId; readonly day: string; readonly newest: Date }[];
   readonly restores: readonly {
-    readonly sourceId: string;
+    readonly sourceId: SourceId;
     readonly at: Date;
     readonly outcome: Outcome;
     readonly items: number;
@@ -75,7 +76,7 @@ export interface StatementFacts {
     readonly outcome: "clean" | "damage" | "failed";
   }[];
   readonly drills: readonly {
-    readonly sourceId: string;
+    readonly sourceId: SourceId;
     readonly at: Date;
     readonly outcome: Outcome;
     /** What was said about one that did not come to its end, or found something. */
@@ -91,7 +92,7 @@ export interface StatementFacts {
 
 /** Files of a source seem to have been encrypted. */
 export interface StatementAlarm {
-  readonly sourceId: string;
+  readonly sourceId: SourceId;
   readonly at: Date;
   /** Shares from 0 to 1: of all files those that changed, of those the ones that became unreadable. */
   readonly changedShare: number;
@@ -233,7 +234,7 @@ function statesByDay(
   facts: StatementFacts,
   days: readonly string[],
 ): Map<string, readonly (ProtectionState | null)[]> {
-  const key = (sourceId: string, day: string) => `${sourceId} ${day}`;
+  const key = (sourceId: SourceId, day: string) => `${sourceId} ${day}`;
   const points = new Map(facts.pointDays.map((row) => [key(row.sourceId, row.day), row.newest]));
   const outcomes = new Map<string, StatementRuns>();
   for (const run of facts.runs) {

@@ -1,3 +1,4 @@
+import type { ClientId } from "../ids";
 import { counted } from "../units/duration";
 
 /** What sources of a kind are called where they are counted. */
@@ -13,7 +14,7 @@ export type Contract = Readonly<Partial<Record<ContractKind, number>>>;
 /** How many sources of a kind a client had protected on a day. */
 export interface DayCount {
   readonly day: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: ContractKind;
   readonly sources: number;
@@ -21,7 +22,7 @@ export interface DayCount {
 
 /** A client's use of a kind over a period, beside what was bought. */
 export interface ContractLine {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: ContractKind;
   /** Null where nothing is agreed. */
@@ -36,7 +37,7 @@ export interface ContractLine {
 export function compareContracts(
   counts: readonly DayCount[],
   contracts: readonly {
-    readonly clientId: string;
+    readonly clientId: ClientId;
     readonly clientName: string;
     readonly contract: Contract;
   }[],

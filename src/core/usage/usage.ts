@@ -1,3 +1,4 @@
+import type { ClientId, DepotId } from "../ids";
 import { type CsvCell, csvLine } from "../units/csv";
 import type { ContractLine } from "./contract";
 
@@ -5,10 +6,10 @@ import type { ContractLine } from "./contract";
 export interface UsageDay {
   /** `YYYY-MM-DD`, of the provider's zone. */
   readonly day: string;
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: string;
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
   /** Sources that had a point there. */
   readonly sources: number;
@@ -20,10 +21,10 @@ export interface UsageDay {
 
 /** The same over a period: a line of an invoice. */
 export interface UsageLine {
-  readonly clientId: string;
+  readonly clientId: ClientId;
   readonly clientName: string;
   readonly kind: string;
-  readonly depotId: string;
+  readonly depotId: DepotId;
   readonly depotName: string;
   /** On so many days something of it was there. */
   readonly days: number;

@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
+import type { PersonId } from "@/core/ids";
 import { withIdempotency } from "@/db/committed";
 import { giveKeyBack, keepAnswer, takeKey } from "@/db/idempotency";
 import { Problem } from "../problem";
@@ -17,7 +18,7 @@ export const KEPT_HOURS = 24;
 /** After so long without an answer the process that worked on the request is gone: no operation takes longer. */
 const GONE_MS = 180_000;
 
-const contextOf = (personId: string, key: string): string => `answer ${personId} ${key}`;
+const contextOf = (personId: PersonId, key: string): string => `answer ${personId} ${key}`;
 
 /** An answer without what is shown once: a repetition does not show it again. */
 export function withoutSecrets(answer: unknown, shownOnce: readonly string[]): unknown {

@@ -1,4 +1,5 @@
 import type { z } from "zod";
+import type { ClientId } from "@/core/ids";
 import type { Action } from "@/core/rights/rights";
 import type { Person } from "@/db/people";
 import type { Scope, Tx } from "@/db/scope";
@@ -26,7 +27,7 @@ export interface Context {
   tx<T>(work: (tx: Tx) => Promise<T>): Promise<T>;
   record(
     tx: Tx,
-    clientId: string | null,
+    clientId: ClientId | null,
     action: string,
     subject: string,
     details?: Record<string, unknown>,

@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { Readable } from "node:stream";
+import type { ClientId } from "@/core/ids";
 import { archiveById, deleteOldArchives, insertArchive, useArchive } from "@/db/archives";
 import { clientById } from "@/db/clients";
 import { notify } from "@/db/notify";
@@ -29,7 +30,7 @@ export interface Basket<Item> {
 export async function prepareArchive<Item>(
   context: Context,
   tx: Tx,
-  clientId: string,
+  clientId: ClientId,
   basket: Basket<Item>,
 ): Promise<string> {
   const id = randomUUID();

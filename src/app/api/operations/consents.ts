@@ -1,4 +1,5 @@
 import { z } from "zod";
+import type { DepotId } from "@/core/ids";
 import { type Consent, type ConsentKind, openConsents } from "@/db/consents";
 import { grantOf, upsertGrant } from "@/db/depots";
 import { notify } from "@/db/notify";
@@ -25,7 +26,7 @@ const DEEDS: Readonly<
 
 /** Points to come are locked for a shorter time; those that are stored keep theirs. */
 async function shortenLock(context: Context, tx: Tx, consent: Consent) {
-  const { depotId, lockDays } = consent.request as { depotId: string; lockDays: number };
+  const { depotId, lockDays } = consent.request as { depotId: DepotId; lockDays: number };
   const grant = await grantOf(tx, depotId, consent.clientId);
   if (!grant || grant.lockDays <= lockDays)
     throw new Problem("request.conflict", "The lock was changed meanwhile and is no longer than that.");

@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import type { BucketPlace } from "@/core/bucket";
 import type { Code } from "@/core/codes";
+import type { ClientId, DepotId } from "@/core/ids";
 import { counted } from "@/core/units/duration";
 import { clientById } from "@/db/clients";
 import {
@@ -120,7 +121,7 @@ function placeOfBody(body: PlaceBody): Pick<Depot, "kind" | "path" | "settings">
   return { kind: "s3", path: `${settings.endpoint}/${bucket}/${prefix}`, settings };
 }
 
-const tryPlace = async (body: PlaceBody, depotId: string | null): Promise<DepotTest> => {
+const tryPlace = async (body: PlaceBody, depotId: DepotId | null): Promise<DepotTest> => {
   if (body.kind !== "s3") return testFolder(body.kind, body.path, depotId);
   refuseAddress("endpoint", new URL(body.endpoint).hostname);
   return testBucket(new S3Bucket(placeOfBody(body).settings as BucketPlace, body.secretAccessKey), depotId);
@@ -150,8 +151,8 @@ const shown = <D extends Depot>({ secret: _, ...depot }: D) => depot;
 /** A bucket that locks nothing would refuse, or store without a lock, whatever a run puts with one. */
 async function refuseWithoutLock(
   context: Context,
-  depotId: string,
-  clientId: string,
+  depotId: DepotId,
+  clientId: ClientId,
   lockDays: number,
 ): Promise<void> {
   const { depot, days } = await context.tx(async (tx) => ({

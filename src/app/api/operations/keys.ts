@@ -1,6 +1,7 @@
 import { randomBytes, randomInt } from "node:crypto";
 import { toString as drawQr } from "qrcode";
 import { z } from "zod";
+import type { ClientId } from "@/core/ids";
 import { checkGroup, groupsToKey, keyToGroups, normalGroup, sameGroup } from "@/core/keysheet/keysheet";
 import { keyStateOf } from "@/core/keysheet/wrapping";
 import { clientById } from "@/db/clients";
@@ -26,7 +27,7 @@ const newPassphrase = z
   .max(500, "500 characters at most.");
 
 /** The client, for a call that a person makes for one client alone. */
-async function clientThere(context: Context, clientId: string) {
+async function clientThere(context: Context, clientId: ClientId) {
   const client = await context.tx((tx) => clientById(tx, clientId));
   if (!client) throw notFound();
   return client;

@@ -2,6 +2,7 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { ADVICE_KEYS } from "@/core/consequences/advice";
 import { consequencesOf } from "@/core/consequences/consequences";
+import type { PolicyId } from "@/core/ids";
 import {
   CLAUSE_NAMES,
   groupRule,
@@ -102,7 +103,7 @@ async function ownerOf(
   return { owner: { level, ...none, clientId: source.clientId, sourceId: source.id }, name: source.name };
 }
 
-async function thePolicy(tx: Tx, policyId: string): Promise<Policy> {
+async function thePolicy(tx: Tx, policyId: PolicyId): Promise<Policy> {
   const policy = await policyById(tx, policyId);
   if (!policy) throw notFound();
   return policy;

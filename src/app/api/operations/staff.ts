@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
+import type { PersonId } from "@/core/ids";
 import { CLIENT_ROLES, isClientRole, PROVIDER_ROLES, ROLES } from "@/core/rights/rights";
 import { clientById } from "@/db/clients";
 import { endGiftsOfPerson } from "@/db/gifts";
@@ -33,7 +34,7 @@ const system = <T>(context: Context, work: (tx: Tx) => Promise<T>): Promise<T> =
 
 const newPerson = { name: name("a name"), email };
 
-async function limitTo(tx: Tx, personId: string, clientIds: readonly string[]): Promise<void> {
+async function limitTo(tx: Tx, personId: PersonId, clientIds: readonly string[]): Promise<void> {
   if (!(await limitToClients(tx, personId, clientIds)))
     throw invalid("clientIds", "One of these clients is not there.");
 }
@@ -67,7 +68,7 @@ async function addPerson(
 }
 
 /** A person whom the caller may change: of a client in their reach, or, for owners, the provider's own. */
-async function theirPerson(context: Context, personId: string): Promise<Person> {
+async function theirPerson(context: Context, personId: PersonId): Promise<Person> {
   const found = await system(context, (tx) => personById(tx, personId));
   if (!found) throw notFound();
   if (!found.clientId) {

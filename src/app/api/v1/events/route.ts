@@ -1,4 +1,5 @@
 import { theConsole } from "@/app/console";
+import type { ClientId } from "@/core/ids";
 import type { Person } from "@/db/people";
 import { depotsOfRuns } from "@/db/run-depots";
 import { openRuns } from "@/db/runs";
@@ -35,7 +36,7 @@ async function tapeOf(tx: Tx) {
 }
 
 /** Whether a change is of a client that this person may see. */
-const theirs = (person: Person, clientId: string | null): boolean =>
+const theirs = (person: Person, clientId: ClientId | null): boolean =>
   person.clientId
     ? clientId === person.clientId
     : !person.clientIds || clientId === null || person.clientIds.includes(clientId);
