@@ -145,9 +145,9 @@ export const packExists = async (tx: Tx, spaceId: SpaceId, id: Buffer) =>
   (await all(tx, "select from packs where space_id = $1 and id = $2", [spaceId, id])).length > 0;
 
 export const packsWithChunks = (tx: Tx, spaceId: SpaceId) =>
-  all<{ id: Buffer; size: number; usedAt: Date; chunkIds: Buffer[] | null }>(
+  all<{ id: Buffer; size: number; usedAt: Date; lockedUntil: Date | null; chunkIds: Buffer[] | null }>(
     tx,
-    `select p.id, p.size, p.used_at as "usedAt", array_agg(c.id) filter (where c.id is not null) as "chunkIds" from packs p
+    `select p.id, p.size, p.used_at as "usedAt", p.locked_until as "lockedUntil", array_agg(c.id) filter (where c.id is not null) as "chunkIds" from packs p
      left join chunks c on c.space_id = p.space_id and c.pack_id = p.id where p.space_id = $1 group by p.space_id, p.id`,
     [spaceId],
   );

@@ -21,8 +21,15 @@ import type { PackHolds } from "@/store/pack";
 import type { Place, Unfinished } from "@/store/places/place";
 import type { ChunkReader } from "@/store/reader";
 import { idKey } from "@/store/tree";
-import { StoreWriter } from "@/store/writer";
+import { PACK_BYTES, StoreWriter } from "@/store/writer";
 import { asWriter } from "./writers";
+
+/**
+ * From so many small packs on they are written together: runs that store little leave one each, and a point that lies in
+ * hundreds of them is slow to restore. Small is what is far from a full pack.
+ */
+const SMALL_TOGETHER = 8;
+const SMALL_BYTES = PACK_BYTES / 4;
 
 /** A pack of which no more than this share is needed is written anew without the rest. */
 const REWRITE_BELOW = 0.4;
@@ -112,7 +119,7 @@ async function purgeAsWriter(services: Services, grant: Grant, writerId: string)
 }
 
 /**
- * Rewrites packs of which little is needed: the needed chunks go into a new pack, then index and depot let go of the old
+ * Rewrites packs of which little is needed, and small ones where there are many: the needed chunks go into a new pack, then index and depot let go of the old
  * one. Killed in between, either pack is without its row, and swept. `cutoff` as for the packs that nothing needs.
  */
 async function rewriteThinPacks(
@@ -126,14 +133,19 @@ async function rewriteThinPacks(
 ): Promise<number> {
   const now = services.now();
   const system = { role: "system" } as const;
-  const thin = await services.db.withScope(system, async (tx) =>
+  const there = await services.db.withScope(system, async (tx) =>
     (await packsWithChunks(tx, grant.spaceId)).filter(
-      (pack) =>
-        pack.usedAt < cutoff &&
-        pack.chunkIds?.length &&
-        pack.chunkIds.filter((id) => needed.has(id)).length / pack.chunkIds.length <= REWRITE_BELOW,
+      (pack) => pack.usedAt < cutoff && pack.chunkIds?.length,
     ),
   );
+  const isThin = ({ chunkIds }: (typeof there)[number]) =>
+    chunkIds!.filter((id) => needed.has(id)).length / chunkIds!.length <= REWRITE_BELOW;
+  // of one that is locked the old object would stay beside the new one
+  const isSmall = ({ size, lockedUntil }: (typeof there)[number]) =>
+    size < SMALL_BYTES && (lockedUntil === null || lockedUntil <= now);
+  const thin = there.filter(isThin);
+  const small = there.filter((pack) => isSmall(pack) && !thin.includes(pack));
+  if (small.length >= SMALL_TOGETHER) thin.push(...small);
   if (thin.length === 0) return 0;
   const keys = await services.spaces.keys(grant.clientId);
   let stored = 0;

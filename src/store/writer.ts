@@ -21,7 +21,7 @@ const ZSTD_LEVEL: Record<Exclude<Compression, "none">, number> = { fast: 1, stro
 const BLOCK_BYTES = 1024 * 1024;
 /** Of files of a few bytes a block is full with so many: what is kept of each takes more than they do. */
 const BLOCK_CHUNKS = 16_384;
-const PACK_BYTES = 16 * 1024 * 1024;
+export const PACK_BYTES = 16 * 1024 * 1024;
 /** And a pack with so many: its directory is read before anything in it. */
 const PACK_CHUNKS = 65_536;
 const BATCH_CHUNKS = 1024;

@@ -93,3 +93,38 @@ describe("a purge whose depot fails at its n-th change", () => {
     expect(last).toBeGreaterThanOrEqual(3);
   });
 });
+
+describe("many small packs", () => {
+  const small = async () =>
+    (await system<{ count: number }>("select count(*)::int as count from packs where size < 4000000"))[0]!
+      .count;
+  const run = async (round: number) => {
+    // more files than folders, so that most of a pack stays needed
+    for (let i = 0; i < 8; i += 1)
+      writeFileSync(join(machine.root, "data", `entry ${round} ${i}`), randomBytes(20_000));
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    await applyRetention(console_.services, machine.sourceId);
+    await system(
+      "update points set purge_after = now() - interval '1 minute' where purge_after is not null and purged_at is null",
+    );
+    await aged();
+  };
+
+  it("are written together by a purge, unless their place keeps them", async () => {
+    for (let round = 0; round < 9; round += 1) await run(round);
+    const before = await small();
+    expect(before).toBeGreaterThanOrEqual(9);
+    await system("update packs set locked_until = now() + interval '1 day'");
+    await purgeAll(console_.services);
+    const kept = await small();
+    expect(kept).toBeGreaterThanOrEqual(9);
+    await system("update packs set locked_until = null");
+    await run(9);
+    await purgeAll(console_.services);
+    expect(await small()).toBeLessThan(8);
+    await aged();
+    await system("update grants set purge_due = true");
+    await purgeAll(console_.services);
+    await allIsWell("together");
+  });
+});
