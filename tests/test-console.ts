@@ -7,6 +7,7 @@ import { inject } from "vitest";
 import { setProvider } from "@/db/clients";
 import { insertPerson, limitToClients } from "@/db/people";
 import { insertToken } from "@/db/sessions";
+import { AGENT_ENVIRONMENT, agentProgram } from "@/operate/agent-program";
 import {
   answers,
   type DatabaseAccess,
@@ -217,7 +218,9 @@ export class TestConsole {
 
   /** Starts an agent that waits for work. */
   runAgent(state: string): ChildProcess {
-    const child = this.launch("agent", [join(PROJECT, "dist/agent.mjs"), "run", "--state", state]);
+    // with the settings that it has on a machine
+    const args = [...agentProgram(PROJECT), "run", "--state", state];
+    const child = this.launch("agent", args, AGENT_ENVIRONMENT);
     this.agents.push(child);
     return child;
   }

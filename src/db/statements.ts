@@ -201,3 +201,37 @@ export const openLink = (tx: Tx, secretHash: Buffer, now: Date) =>
      where secret_hash = $1 and ended_at is null and expires_at > $2 returning ${LINK}`,
     [secretHash, now],
   );
+
+/** Notes that a statement was put on its way. */
+export const noteStatementSent = (
+  tx: Tx,
+  clientId: ClientId,
+  days: { readonly firstDay: string; readonly lastDay: string },
+  recipients: readonly string[],
+  now: Date,
+) =>
+  change(
+    tx,
+    "insert into statements_sent (client_id, sent_at, first_day, last_day, recipients) values ($1, $2, $3, $4, $5)",
+    [clientId, now, days.firstDay, days.lastDay, recipients],
+  );
+
+/** How a client's statements get to it: the last that was sent, the next, and how often its links were opened. */
+export interface StatementDelivery {
+  readonly clientId: ClientId;
+  readonly every: "week" | "month" | null;
+  readonly nextAt: Date | null;
+  readonly sentAt: Date | null;
+  readonly recipients: readonly string[] | null;
+  readonly opened: number;
+  readonly openedAt: Date | null;
+}
+export const statementDeliveries = (tx: Tx) =>
+  all<StatementDelivery>(
+    tx,
+    `select c.id as "clientId", s.every, s.next_at as "nextAt", sent.sent_at as "sentAt", sent.recipients,
+       coalesce(l.opened, 0)::int as opened, l.opened_at as "openedAt"
+     from clients c left join statement_schedules s on s.client_id = c.id
+     left join lateral (select sent_at, recipients from statements_sent where client_id = c.id order by sent_at desc limit 1) sent on true
+     left join (select client_id, sum(opened) as opened, max(opened_at) as opened_at from statement_links group by client_id) l on l.client_id = c.id`,
+  );

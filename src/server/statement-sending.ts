@@ -4,7 +4,7 @@ import { type Client, readProvider } from "@/db/clients";
 import { wholeLook } from "@/db/looks";
 import { insertMessage } from "@/db/notices";
 import type { Tx } from "@/db/scope";
-import type { Paper } from "@/db/statements";
+import { noteStatementSent, type Paper } from "@/db/statements";
 import { clientStatement, periodOf, statementFile } from "./statement";
 import { statementPdf } from "./statement-pdf";
 
@@ -44,6 +44,7 @@ export async function sendStatement(
       },
       now,
     );
+  await noteStatementSent(tx, client.id, statement, recipients, now);
   return statement;
 }
 

@@ -73,16 +73,24 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
   if (clients.length === 0) return <p>Add a client first. Then connect its sources.</p>;
   return (
     <div className="grid gap-4">
-      <h2 className="text-[17px]">Connect what is to be protected</h2>
-      <fieldset className="flex gap-5">
+      <h2 className="text-[17px]">Connect sources</h2>
+      <fieldset className="grid gap-2">
         <legend className="sr-only">Kind of connection</legend>
         {(
           [
-            ["machine", "A machine"],
-            ["mail", "A mail tenant"],
+            [
+              "machine",
+              "Machine",
+              "Requires: Linux and a connection to this console. The agent needs root to read every file.",
+            ],
+            [
+              "mail",
+              "Mail tenant",
+              "Requires: the address of a JMAP server, and an application, user or token that may read the mailboxes.",
+            ],
           ] as const
-        ).map(([value, label]) => (
-          <label key={value} className="flex items-center gap-2">
+        ).map(([value, label, requires]) => (
+          <label key={value} className="grid grid-cols-[auto_1fr] gap-x-2">
             <input
               type="radio"
               name="connect-kind"
@@ -90,7 +98,8 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
               checked={kind === value}
               onChange={() => setKind(value)}
             />
-            {label}
+            <b>{label}</b>
+            <span className="text-soft col-start-2 text-[13px]">{requires}</span>
           </label>
         ))}
       </fieldset>

@@ -103,7 +103,7 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "Give an e-mail address");
     await type(browser, "Their e-mail address", "maren.pell@quillmere.example");
     await press(browser, "Add client");
-    await seeText(browser, "Connect what is to be protected");
+    await seeText(browser, "Connect sources");
     await until(
       async () => (await browser.getCurrentUrl()).includes("/c/quillmere/sources"),
       "the new client's scope does not open",

@@ -41,7 +41,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
     : wanted && /^[0-9a-f-]{36}$/.test(wanted)
       ? (sources.find((source) => source.id === wanted) ??
         (await sourceStandings(tx, { ...place.filter, sourceId: wanted }, now))[0])
-      : undefined;
+      : sources[0];
   const sheet = ask("sheet");
   const main = (
     <>
@@ -113,7 +113,7 @@ async function docketOf(
     return <ConnectSheet clients={clients} />;
   }
   if (!chosen) {
-    return <p className="text-soft">Select a source to see its points, runs and rules.</p>;
+    return <p className="text-soft">Recovery points, runs and rules of a source are shown here.</p>;
   }
   return sourceDocket(tx, chosen, now, zone, sheet === "secret");
 }

@@ -1,6 +1,9 @@
+import { DateTime } from "luxon";
 import Link from "next/link";
+import { nightsTable } from "@/core/protection/nights";
 import { STATES } from "@/core/protection/state";
 import { mayDo } from "@/core/rights/rights";
+import { lastPeriods, type Period, trendOf } from "@/core/statement/trend";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import type { Contract } from "@/core/usage/contract";
@@ -9,8 +12,9 @@ import { listClients } from "@/db/clients";
 import { listContracts } from "@/db/contracts";
 import { lookOf } from "@/db/looks";
 import { mailSettings } from "@/db/notices";
+import { nightCounts } from "@/db/runs";
 import { stateCounts } from "@/db/sources";
-import { linksOf, type SendingRow, sendingOf } from "@/db/statements";
+import { linksOf, type SendingRow, sendingOf, statementDeliveries } from "@/db/statements";
 import { Problem } from "@/server/problem";
 import { clientStatement, periodOf } from "@/server/statement";
 import { usageOf } from "@/server/usage";
@@ -204,43 +208,122 @@ function Contracts({
   );
 }
 
-async function chooseClient({ tx, now, href }: ViewInput): Promise<ViewOutput> {
+/** So many periods make a trend. */
+const TREND = 4;
+const BAR = { width: 12, gap: 4, height: 20 };
+
+/** The share of runs that left a recovery point, period by period; the newest is also told as a number. */
+function Trend({ shares, periods }: { shares: readonly (number | null)[]; periods: readonly Period[] }) {
+  const told = (share: number | null) => (share === null ? "no runs" : shareText(share));
+  const words = periods.map(({ firstDay, lastDay }, i) => `${firstDay} to ${lastDay}: ${told(shares[i]!)}`);
+  const last = shares.at(-1) ?? null;
+  return (
+    <span className="flex items-center gap-2 whitespace-nowrap">
+      <svg
+        width={TREND * (BAR.width + BAR.gap)}
+        height={BAR.height + 2}
+        role="img"
+        aria-label={`Runs with a recovery point, ${words.join("; ")}`}
+      >
+        {shares.map((share, i) => {
+          const x = i * (BAR.width + BAR.gap);
+          const tall = share === null ? 0 : Math.max(2, share * BAR.height);
+          return (
+            <rect
+              key={words[i]}
+              x={x}
+              y={BAR.height - tall}
+              width={BAR.width}
+              height={tall}
+              fill={share !== null && share < 0.95 ? "var(--vermilion)" : "var(--color-primary)"}
+            >
+              <title>{words[i]}</title>
+            </rect>
+          );
+        })}
+        <rect
+          x="0"
+          y={BAR.height + 1}
+          width={TREND * (BAR.width + BAR.gap) - BAR.gap}
+          height="1"
+          fill="var(--color-base-300)"
+        />
+      </svg>
+      {told(last)}
+    </span>
+  );
+}
+
+const shareText = (share: number): string =>
+  share > 0.995 && share < 1 ? "over 99 %" : `${Math.round(share * 100)} %`;
+
+async function chooseClient({ tx, now, href, provider }: ViewInput): Promise<ViewOutput> {
   const clients = await listClients(tx);
   const counts = await stateCounts(tx, {}, now);
+  const deliveries = new Map((await statementDeliveries(tx)).map((one) => [one.clientId, one]));
+  const today = DateTime.fromJSDate(now, { zone: provider.zone }).toISODate()!;
+  const [oldest] = lastPeriods("month", today, TREND);
+  const nights = nightsTable(await nightCounts(tx, {}, new Date(`${oldest!.firstDay}T00:00:00Z`)));
   const main = (
     <>
       <div className="head-line">
         <Parts part="statements" href={href} />
-        <span className="text-soft">how each client stands</span>
+        <span className="text-soft">{counted(clients.length, "client")}</span>
       </div>
-      <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
-        <ul>
-          {clients.map((client) => {
-            const own = counts.find((count) => count.clientId === client.id)?.counts;
-            const all = STATES.reduce((sum, state) => sum + (own?.[state] ?? 0), 0);
-            return (
-              <li key={client.id}>
-                <Link
-                  href={`/c/${client.slug}/statements`}
-                  className="row grid grid-cols-[minmax(220px,1fr)_140px_minmax(220px,1fr)] items-center gap-4"
-                  data-row
-                >
-                  <span className="font-semibold">{client.name}</span>
-                  <span>
-                    {own?.kept ?? 0} of {all} kept
-                  </span>
-                  <span>
-                    {STATES.filter((state) => state !== "kept" && own?.[state]).map((state) => (
-                      <span key={state} className="mr-3 whitespace-nowrap">
-                        <Mark state={state} /> {own![state]} {state}
-                      </span>
-                    ))}
-                  </span>
-                </Link>
-              </li>
-            );
-          })}
-        </ul>
+      <div className="min-h-0 flex-1 overflow-y-auto px-[14px] py-2" tabIndex={0}>
+        {clients.length > 0 && (
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th scope="col">Client</th>
+                <th scope="col">State now</th>
+                <th scope="col">Runs with a point, last {TREND} periods</th>
+                <th scope="col">Last sent</th>
+                <th scope="col">Next</th>
+                <th scope="col">Link opened</th>
+              </tr>
+            </thead>
+            <tbody>
+              {clients.map((client) => {
+                const own = counts.find((count) => count.clientId === client.id)?.counts;
+                const all = STATES.reduce((sum, state) => sum + (own?.[state] ?? 0), 0);
+                const delivery = deliveries.get(client.id);
+                const periods = lastPeriods(delivery?.every ?? "month", today, TREND);
+                return (
+                  <tr key={client.id}>
+                    <td>
+                      <Link href={`/c/${client.slug}/statements`} className="font-semibold" data-row>
+                        {client.name}
+                      </Link>
+                    </td>
+                    <td>
+                      {own?.kept ?? 0} of {all} kept
+                      {STATES.filter((state) => state !== "kept" && own?.[state]).map((state) => (
+                        <span key={state} className="ml-3 whitespace-nowrap">
+                          <Mark state={state} /> {own![state]} {state}
+                        </span>
+                      ))}
+                    </td>
+                    <td>
+                      <Trend shares={trendOf(nights.get(client.id), periods)} periods={periods} />
+                    </td>
+                    <td className="whitespace-nowrap" title={delivery?.recipients?.join(", ")}>
+                      {delivery?.sentAt ? clockText(delivery.sentAt, client.zone) : "never"}
+                    </td>
+                    <td className="whitespace-nowrap">
+                      {delivery?.nextAt ? clockText(delivery.nextAt, client.zone) : "not scheduled"}
+                    </td>
+                    <td className="whitespace-nowrap">
+                      {delivery?.openedAt
+                        ? `${delivery.opened === 1 ? "once" : `${delivery.opened} times`}, ${clockText(delivery.openedAt, client.zone)}`
+                        : "no"}
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        )}
         {clients.length === 0 && (
           <p className="text-soft p-4">Each client has a statement here. Add a client in the view Sources.</p>
         )}

@@ -71,7 +71,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
                 <td className="whitespace-nowrap">
                   <Clock moment={row.at} zone={zone} />
                 </td>
-                <td>{row.actor}</td>
+                <td className="whitespace-nowrap">{row.actor}</td>
                 <td>
                   <Link
                     className="quiet"
@@ -84,7 +84,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
                   </Link>
                 </td>
                 <td>{row.subject}</td>
-                <td className="text-soft">{row.clientName}</td>
+                <td className="text-soft whitespace-nowrap">{row.clientName}</td>
                 <td className="text-soft font-mono text-[12.5px]">{row.address}</td>
               </tr>
             ))}
