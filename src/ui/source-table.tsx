@@ -57,6 +57,7 @@ export function SourceTable({
   zone,
   withClient,
   found,
+  shown,
 }: {
   sources: readonly SourceRow[];
   now: Date;
@@ -64,6 +65,8 @@ export function SourceTable({
   withClient: boolean;
   /** What these were found by, and how many there are of them, on the page or not. */
   found: { readonly text: string; readonly fitting: number };
+  /** The one that is shown beside the list while none was chosen. */
+  shown: string | null;
 }) {
   const router = useRouter();
   const pathname = usePathname();
@@ -98,7 +101,7 @@ export function SourceTable({
     overscan: 12,
     getItemKey: (i) => lines[i]!.key,
   });
-  const chosen = search.get("sel");
+  const chosen = search.get("sel") ?? shown;
   useEffect(() => {
     if (!elsewhere || text.trim() === found.text) return;
     const timer = setTimeout(() => {

@@ -70,6 +70,7 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
         zone={zone}
         withClient={!place.client}
         found={{ text, fitting }}
+        shown={sheet ? null : (chosen?.id ?? null)}
         sources={sources.map((source) => ({
           id: source.id,
           name: source.name,
