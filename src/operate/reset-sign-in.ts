@@ -17,7 +17,7 @@ export const resetSignIn = (services: Services, email: string, origin: string): 
     const who = { actor: "bin/keep", address: "this machine", at: services.now() };
     await removeFactor(tx, person.id);
     const ended = await endSessions(tx, person.id, null);
-    await record(tx, who, person.clientId, "made a sign-in anew", person.name, {
+    await record(tx, who, person.clientId, "reset a sign-in", person.name, {
       sessionsEnded: ended,
     });
     return invite(tx, services.secrets, who, person, origin);

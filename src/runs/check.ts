@@ -47,7 +47,7 @@ export async function requestCheck(
   if (away) throw new Problem("request.conflict", `${space.depotName} is away by plan: ${away.note}.`);
   const id = randomUUID();
   await insertCheck(tx, { id, ...space, depth, requestedBy: who.actor, requestedAt: who.at });
-  await record(tx, who, space.clientId, "asked for a check", space.depotName, { depth });
+  await record(tx, who, space.clientId, "requested a check", space.depotName, { depth });
   await askCheck(tx, id);
   await notify(tx, { kind: "depot", clientId: space.clientId, id: space.depotId });
   return id;

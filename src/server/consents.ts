@@ -79,7 +79,7 @@ export async function takeDecision(
     throw new Problem("auth.not-allowed", "Only the person who asked takes it back; decline it instead.");
   await decideConsent(tx, consent.id, decision, person.id, who.at);
   const words =
-    decision === "agreed" ? "agreed to" : decision === "declined" ? "declined to" : "took back the wish to";
+    decision === "agreed" ? "agreed to" : decision === "declined" ? "declined to" : "withdrew the request to";
   await record(tx, who, consent.clientId, `${words} ${CONSENT_WORDS[consent.kind]}`, consent.subject, {
     askedBy: consent.askedByName,
     reason: consent.reason,

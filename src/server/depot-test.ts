@@ -117,7 +117,7 @@ export async function testBucket(place: Place, depotId: DepotId | null): Promise
 const NO_CONDITIONS =
   "This server ignores the condition that an object must be new: two writers could overwrite one another’s object. Machines may send to it only through the console.";
 const NO_LOCK =
-  "This bucket does not lock objects, so no client can be granted a lock in it. Where that is wanted, turn on object lock for the bucket.";
+  "Object lock is off for this bucket, so no client can be granted a lock in it. If you want locks, turn on object lock for the bucket.";
 
 /** What may lie in a folder that becomes a depot: what file systems put there, and what a broken attempt left. */
 const NOBODYS = new Set(["lost+found", "System Volume Information", "$RECYCLE.BIN", "probes"]);
@@ -194,7 +194,7 @@ function probe(place: Place, ...further: ProbeStep[]): Step[] {
       orRemove(async () => {
         const read = await place.read(name, 0, content.length);
         if (!read.equals(content))
-          throw new CodedError("store.damaged", "what comes back is not what was written");
+          throw new CodedError("store.damaged", "the data read differs from the data written");
         return null;
       }),
     ],

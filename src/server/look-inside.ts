@@ -70,7 +70,7 @@ export async function imageInside(services: Services, point: Point, path: ByteSt
     );
   const bytes = await bytesOf(reader, entry, IMAGE_MOST);
   const type = imageTypeOf(bytes);
-  if (!type) throw new Problem("request.conflict", "This is no picture that a browser shows.");
+  if (!type) throw new Problem("request.conflict", "The file is not an image that a browser can show.");
   return new Response(new Uint8Array(bytes), {
     headers: { "content-type": type, "cache-control": "private, no-store" },
   });
@@ -98,7 +98,7 @@ export async function compareInside(
   const places = compareTexts(texts[0]!, texts[1]!);
   return places
     ? { kind: "text", places }
-    : { kind: "other", why: "They differ so much that line by line says nothing." };
+    : { kind: "other", why: "The texts differ too much for a comparison by line." };
 }
 
 /** Puts into the trail that somebody looks into a file. */

@@ -36,13 +36,13 @@ export async function metricsText(services: Services): Promise<{ text: string; t
     figures.longestWaitSeconds,
   );
   gauge("messages_waiting", "Messages that are still to be sent.").set(figures.messagesWaiting);
-  gauge("messages_given_up", "Messages that nobody took.").set(figures.messagesGivenUp);
+  gauge("messages_given_up", "Messages that could not be delivered.").set(figures.messagesGivenUp);
   if (figures.trailUnsent !== null)
     gauge("trail_unsent_rows", "Rows of the trail that the log server has not got yet.").set(
       figures.trailUnsent,
     );
-  const used = gauge("depot_used_bytes", "What lies in a depot.", ["depot"]);
-  const capacity = gauge("depot_capacity_bytes", "What may lie in a depot, where that is limited.", [
+  const used = gauge("depot_used_bytes", "Space used in a depot, in bytes.", ["depot"]);
+  const capacity = gauge("depot_capacity_bytes", "Capacity of a depot, where it is limited, in bytes.", [
     "depot",
   ]);
   for (const depot of figures.depots) {

@@ -37,7 +37,7 @@ export async function wayOf(services: Pick<Services, "secrets">, tx: Tx, recipie
     return { kind: "mail", settings, password, to };
   }
   const webhook = await webhookById(tx, to);
-  if (!webhook) return { kind: "none", why: "This webhook was taken away." };
+  if (!webhook) return { kind: "none", why: "This webhook was removed." };
   return {
     kind: "webhook",
     url: webhook.url,

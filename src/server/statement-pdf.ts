@@ -143,7 +143,7 @@ export async function statementPdf(
   );
   sheet.use("plain", 9, SOFT);
   sheet.line(
-    "Day by day: the higher, the worse. Low is kept within target, half slipping, high exposed or never kept.",
+    "State by day: low bars are kept, half-height bars are slipping, full bars are exposed or never kept.",
   );
   sheet.use("plain", 10);
 
@@ -185,7 +185,7 @@ export async function statementPdf(
       })),
     );
   sheet.begin("What comes next");
-  if (statement.comesNext.length === 0) sheet.line("Nothing is planned.");
+  if (statement.comesNext.length === 0) sheet.line("No runs are planned.");
   for (const sentence of statement.comesNext) sheet.line(sentence);
   return sheet.finish(`${provider} for ${statement.clientName}, computed ${dayOf(now, zone)} (${zone})`);
 }

@@ -50,7 +50,7 @@ export function GroupRuleFields({
             label="Name"
             mono
             placeholder="*-lt-*"
-            help="A pattern for the name of the source; * stands for anything."
+            help="A pattern for the name of the source; * matches any text."
             value={draft.name}
             onChange={(event) => set({ name: event.target.value })}
           />

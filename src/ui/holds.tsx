@@ -91,7 +91,7 @@ export function Holds({
 export const BringBack = ({ pointId }: { pointId: string }) => (
   <DeedButton
     deed={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
-    done="The point is kept until somebody lifts the hold."
+    done="The recovery point is kept until the hold is lifted."
   >
     Undo drop
   </DeedButton>

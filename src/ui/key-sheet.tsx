@@ -40,7 +40,7 @@ export function KeySheet({
           <p>
             {!madeBefore
               ? "The client needs a key before anything can be kept: 256 random bits, shown once, to be kept on paper."
-              : "A key was made, but nobody has typed its group yet. If the sheet is lost, make a new key; nothing is sealed with the old one."}
+              : "The key was created but not confirmed. If the key sheet is lost, create a new key: nothing is encrypted with this one yet."}
           </p>
           <label className="flex items-center gap-2">
             <input

@@ -140,7 +140,7 @@ export function RestoreBench({
             </p>
             <DeedButton
               deed={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
-              done="The point is kept until somebody lifts the hold."
+              done="The recovery point is kept until the hold is lifted."
             >
               Undo drop
             </DeedButton>

@@ -173,7 +173,7 @@ export function TenantDeeds({ connectionId, open }: { connectionId: string; open
             label="New client secret"
             type="password"
             autoComplete="off"
-            help="Tried at once; the old one stays until the new one works."
+            help="The new secret is tested first. The old one stays in use until the test succeeds."
             error={sending.errorOf("clientSecret")}
             value={secret}
             onChange={(event) => setSecret(event.target.value)}

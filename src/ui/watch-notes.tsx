@@ -34,7 +34,7 @@ export function SetAside({ causeKey }: { causeKey: string }) {
         void sending.send(async () => {
           const until = new Date(Date.now() + Number(hours) * 3_600_000).toISOString();
           await callApi("PUT", "/watch/set-asides", { key: causeKey, until, note });
-          say.success("Set aside; it comes back by itself.");
+          say.success("Set aside until then.");
           router.refresh();
         });
       }}

@@ -182,7 +182,7 @@ function NextRuns({ follows }: { follows: Follows }) {
   return (
     <section>
       <h3 className={part}>Next runs</h3>
-      {follows.next.length === 0 && <p>None by itself.</p>}
+      {follows.next.length === 0 && <p>None by schedule.</p>}
       {follows.next.length > 0 && (
         <table className="grid-table">
           <thead>

@@ -176,7 +176,7 @@ function ScheduleFields({
             <option value="daily">Every day at a time</option>
             <option value="weekly">On some days of the week</option>
             <option value="monthly">On a day of the month</option>
-            <option value="interval">Every so many minutes or hours</option>
+            <option value="interval">At an interval</option>
             <option value="rule">By a rule (RFC 5545)</option>
           </SelectField>
           {timed && (

@@ -94,7 +94,7 @@ export function WhereFields({
             <TextField
               label="Written at the same time"
               error={errorOf("where.atOnce")}
-              help="So many depots take each pack as it comes; the others get it in turn from one that has it."
+              help="Number of depots that are written at the same time. The others are then copied from one of these."
               inputMode="numeric"
               value={draft.atOnce}
               onChange={(event) => set({ atOnce: event.target.value })}

@@ -207,7 +207,7 @@ describe("whoever is locked out", () => {
         new Date(Date.now() + 86_400_000),
       ),
     );
-    expect(JSON.stringify(await console_.ok("GET", "/trail"))).toContain("made a sign-in anew");
+    expect(JSON.stringify(await console_.ok("GET", "/trail"))).toContain("reset a sign-in");
   });
 });
 

@@ -252,8 +252,7 @@ export function StatementArticle({
           </table>
         </div>
         <p className="text-soft mt-1 text-[12.5px]">
-          Day by day, the higher the worse: low is kept within target, half slipping, high exposed or never
-          kept.
+          State by day: low bars are kept, half-height bars are slipping, full bars are exposed or never kept.
         </p>
       </section>
       <DayBars days={statement.days} />
@@ -276,7 +275,7 @@ export function StatementArticle({
         <p>{statement.drilled}</p>
         {statement.drills.length > 0 && (
           <details className="mt-1">
-            <summary className="cursor-pointer underline">Each of them, with its check sum</summary>
+            <summary className="cursor-pointer underline">Restore drills and checksums</summary>
             <ul className="mt-1 grid gap-1 text-[13.5px]">
               {statement.drills.map((drill) => (
                 <li key={`${drill.at.toISOString()} ${drill.source}`}>
@@ -328,7 +327,7 @@ export function StatementArticle({
       </section>
       <section>
         <h3 className="part-title mb-1">What comes next</h3>
-        {statement.comesNext.length === 0 && <p>Nothing is planned.</p>}
+        {statement.comesNext.length === 0 && <p>No runs are planned.</p>}
         {statement.comesNext.map((sentence) => (
           <p key={sentence}>{sentence}</p>
         ))}

@@ -39,9 +39,7 @@ export async function trailView({ tx, place, provider, ask, href }: ViewInput): 
     <>
       <div className="head-line">
         <h1 className="text-[15px] font-bold">Trail</h1>
-        <span className="text-soft truncate">
-          who did what, when, from where; nothing in it can be changed
-        </span>
+        <span className="text-soft truncate">log of all actions; entries cannot be changed</span>
         <span className="ml-auto flex gap-3 text-[13px] whitespace-nowrap">
           {(["csv", "jsonl"] as const).map((format) => (
             <a key={format} className="text-primary underline" href={exportAddress(format)} download>

@@ -152,7 +152,7 @@ export const POLICY_VERSION = 2;
 export const policyFile = z.object({
   // by which an editor knows what may stand in it
   $schema: z.string().max(2000).optional(),
-  format: z.literal(POLICY_FORMAT, { error: "This is no policy of Deep Keep." }),
+  format: z.literal(POLICY_FORMAT, { error: "The file is not a Deep Keep policy." }),
   version: z
     .number()
     .int()

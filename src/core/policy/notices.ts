@@ -10,7 +10,7 @@ export const noticesClause = z
   .object({
     /** Of which outcomes. */
     on: z.array(z.enum(NOTICE_OUTCOMES)).default([]),
-    mail: z.array(z.email("This is no mail address.")).max(20, "At most twenty addresses.").default([]),
+    mail: z.array(z.email("Give an e-mail address.")).max(20, "At most twenty addresses.").default([]),
     /** Webhooks that the provider has set up, by id. */
     webhooks: z.array(z.uuid("Choose a webhook.")).max(10, "At most ten webhooks.").default([]),
     /** At this time one mail tells all since the day before, instead of one for each cause. */

@@ -411,14 +411,15 @@ function headline(sources: readonly StatementSource[], alarms: readonly string[]
   const kept = sources.filter((source) => source.state === "kept").length;
   if (kept === sources.length) {
     return kept === 1
-      ? "The one source is kept within its target."
+      ? "The source is kept within its target."
       : `All ${kept} sources are kept within their target.`;
   }
   const rest = (["exposed", "slipping", "never kept", "paused"] as const)
     .map((state) => [sources.filter((source) => source.state === state).length, state] as const)
     .filter(([count]) => count > 0)
     .map(([count, state]) => `${count} ${state}`);
-  return `${kept} of ${counted(sources.length, "source")} ${kept === 1 ? "is" : "are"} kept within target; ${rest.join(", ")}.`;
+  const verb = kept === 1 || sources.length === 1 ? "is" : "are";
+  return `${kept} of ${counted(sources.length, "source")} ${verb} kept within target; ${rest.join(", ")}.`;
 }
 
 /** The statement as CSV (RFC 4180), one section after another, each with a heading row. Sizes in bytes, times in UTC. */

@@ -1,7 +1,7 @@
 import type { z } from "zod";
 
 const KINDS: Readonly<Record<string, string>> = {
-  string: "a text",
+  string: "text",
   number: "a number",
   int: "a whole number",
   boolean: "true or false",
@@ -12,11 +12,11 @@ const KINDS: Readonly<Record<string, string>> = {
 };
 
 const FORMS: Readonly<Record<string, string>> = {
-  uuid: "This is no id.",
-  email: "This is no e-mail address, such as name@company.example.",
-  url: "This is no address, such as https://server.example.",
-  datetime: "This is no moment with its zone, such as 2026-11-30T19:30:00Z.",
-  date: "This is no day, such as 2026-11-30.",
+  uuid: "Give an id (UUID).",
+  email: "Give an e-mail address, such as name@company.example.",
+  url: "Give an address, such as https://server.example.",
+  datetime: "Give a date and time with a zone, such as 2026-11-30T19:30:00Z.",
+  date: "Give a date, such as 2026-11-30.",
 };
 
 function kindOf(value: unknown): string {
@@ -29,7 +29,7 @@ function kindOf(value: unknown): string {
 /** What is counted of a text or a list; of a number nothing is. */
 const UNITS: Readonly<Record<string, readonly [one: string, more: string]>> = {
   string: ["character", "characters"],
-  array: ["of them", "of them"],
+  array: ["item", "items"],
 };
 
 function amount(limit: number | bigint, origin: string): string {
@@ -46,24 +46,24 @@ export function fieldWords(issue: z.core.$ZodRawIssue): string {
   switch (issue.code) {
     case "invalid_type": {
       const wanted = KINDS[issue.expected] ?? issue.expected;
-      return missing ? `This is missing; give ${wanted}.` : `Expected ${wanted}, got ${kindOf(issue.input)}.`;
+      return missing ? `Required: ${wanted}.` : `Expected ${wanted}, got ${kindOf(issue.input)}.`;
     }
     case "invalid_value":
-      return `${missing ? "This is missing; give" : "Give"} ${oneOf(issue.values)}.`;
+      return `${missing ? "Required:" : "Give"} ${oneOf(issue.values)}.`;
     case "invalid_union":
       return "options" in issue && Array.isArray(issue.options)
         ? `Give ${oneOf(issue.options)}.`
-        : "This is none of what can stand here.";
+        : "The value has none of the allowed forms.";
     case "too_small":
       if (issue.origin === "string" && issue.minimum === 1) return "This is empty.";
       return `${issue.inclusive === false ? "More than" : "At least"} ${amount(issue.minimum, issue.origin)}.`;
     case "too_big":
       return `${issue.inclusive === false ? "Less than" : "At most"} ${amount(issue.maximum, issue.origin)}.`;
     case "invalid_format":
-      return FORMS[issue.format] ?? "This has not the form that is wanted here.";
+      return FORMS[issue.format] ?? "The value does not have the required format.";
     case "not_multiple_of":
       return `A multiple of ${issue.divisor}.`;
     default:
-      return "This cannot stand here.";
+      return "This value is not allowed here.";
   }
 }

@@ -218,7 +218,7 @@ function WhereTo({
     <section className="grid content-start gap-3" aria-label="Where to">
       <Step
         title="Where to"
-        help="Nothing of yours is ever replaced: where a file of that name is there, the one that comes back gets its date and time in its name."
+        help="Existing files are never replaced. If a file of that name exists, the date and time are added to the name of the restored file."
       />
       {basket.length === 0 ? (
         <p className="text-soft">Tick what you want back; it gathers here, also from several days.</p>

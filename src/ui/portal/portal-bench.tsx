@@ -50,7 +50,7 @@ export function PortalBench({ start, name, manager }: { start: AllGiven; name: s
             <section className="grid gap-2" aria-label="From what">
               <Step
                 title="From what"
-                help="Each of these was given to you by your provider. Choose the one that the missing thing was on."
+                help="Your provider shared these with you. Choose the one that held the missing file."
               />
               <div className="flex flex-wrap gap-2">
                 {given.gifts.map((one) => (

@@ -59,7 +59,7 @@ export const gifts = [
         if (!person || person.clientId !== params.clientId || !isClientRole(person.role))
           throw invalid("personId", "This is none of the client's people.");
         if (!source || source.clientId !== params.clientId)
-          throw invalid("sourceId", "This is no source of this client.");
+          throw invalid("sourceId", "The source does not belong to this client.");
         const until = body.until ? new Date(body.until) : null;
         if (until && until <= context.who.at) throw invalid("until", "This moment is over already.");
         const path = pathFromText(body.path);

@@ -23,7 +23,7 @@ import { runParam, uuid, wantedQuery } from "./ids";
 /** The portal: what a technician has given to one of a client's people, and nothing else. */
 
 const giftParam = z.object({ giftId: uuid });
-const pointId = z.string().regex(/^[0-9a-f]{32}$/, "This is no id of a recovery point.");
+const pointId = z.string().regex(/^[0-9a-f]{32}$/, "Give the id of a recovery point: 32 hexadecimal digits.");
 const givenPoint = z.object({ giftId: uuid, pointId });
 const items = z
   .array(z.object({ giftId: uuid, pointId, path: z.string().min(1).max(8192) }))

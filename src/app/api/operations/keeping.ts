@@ -202,7 +202,7 @@ export const keeping = [
         if (!source) throw notFound();
         const point = body.pointId ? await pointById(tx, Buffer.from(body.pointId, "hex")) : null;
         if (body.pointId && point?.sourceId !== source.id)
-          throw invalid("pointId", "This is no recovery point of the source.");
+          throw invalid("pointId", "The recovery point does not belong to this source.");
         const hold = {
           id: randomUUID(),
           clientId: source.clientId,
