@@ -15,7 +15,7 @@ interface FoundPlace {
 const DEEDS = [
   { label: "Add client…", address: "/all/sources?sheet=client" },
   { label: "Connect a machine…", address: "/all/sources?sheet=connect" },
-  { label: "Add a depot…", address: "/all/depots?sheet=depot" },
+  { label: "Add depot…", address: "/all/depots?sheet=depot" },
 ] as const;
 
 /** What opens from the command field: places, views and things to do, by typing. */

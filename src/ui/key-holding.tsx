@@ -205,7 +205,7 @@ function Certificate({
         <dd>
           <Clock moment={new Date(text("destroyedAt"))} zone={zone} />
         </dd>
-        <dt>Asked by</dt>
+        <dt>Requested by</dt>
         <dd>
           {text("askedBy")}: {text("reason")}
         </dd>

@@ -163,7 +163,7 @@ export function Load({
         {moved.length === 0 && (
           <p className="text-soft">
             Drag a policy's bar, or choose it and press ← or →, and see here what that would change. Nothing
-            is saved before you say so.
+            is saved until you choose Save.
           </p>
         )}
         <Refusal problem={sending.problem} />
@@ -230,7 +230,7 @@ function WeekStrip({
   return (
     <Drawing
       title="The week"
-      aside="the fuller an hour, the more runs are under way; an outlined one has too many"
+      aside="darker: more concurrent runs; outlined: more than the limit"
       drawing={
         <div className="grid grid-cols-[44px_repeat(24,minmax(0,1fr))] gap-[2px]">
           <span />

@@ -110,7 +110,7 @@ export function OpenAsFolder({
     <section className="border-line grid gap-2 border-t pt-3" aria-label="As a network folder">
       <h3 className="font-semibold">As a network folder</h3>
       <p className="text-soft text-[13px]">
-        A WebDAV address, read only, that any file manager opens; it closes by itself.
+        A read-only WebDAV address for any file manager. It expires by itself.
       </p>
       {made && (
         <div className="said grid gap-2">
@@ -136,7 +136,7 @@ export function OpenAsFolder({
               setOpen(true);
             }}
           >
-            Open {moment} for somebody…
+            Open {moment} for other people…
           </button>
         </div>
       )}

@@ -59,7 +59,7 @@ describe("something is eating the files of a machine", () => {
   });
 
   it("leads to the last good moment, from which the folder comes back as it was", async () => {
-    await press(browser, "Restore to before");
+    await press(browser, "Restore from before the change");
     await seeText(browser, "pend-srv-01 files");
     await see(browser, "[data-entry$='letter 7.txt']");
     await steadily(async () => (await see(browser, "[aria-label='Add to basket: data']")).click());
@@ -161,5 +161,5 @@ describe("looking closer", () => {
 
 /** What is on the button that opens a viewing: it names the moment. */
 async function openerOf(driver: WebDriver): Promise<string> {
-  return (await driver.findElement(By.xpath("//button[contains(., 'for somebody')]"))).getText();
+  return (await driver.findElement(By.xpath("//button[contains(., 'for other people')]"))).getText();
 }

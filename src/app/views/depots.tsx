@@ -143,11 +143,11 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
       <div className="head-line">
         <h1 className="text-[15px] font-bold">Depots</h1>
         <span className="text-soft">
-          where recovery points lie{place.client ? ` for ${place.client.name}` : ""}
+          storage for recovery points{place.client ? ` for ${place.client.name}` : ""}
         </span>
         {!place.client && (
           <Link className="btn btn-primary ml-auto" href={href({ sheet: "depot", sel: undefined })}>
-            Add a depot…
+            Add depot…
           </Link>
         )}
       </div>
@@ -205,7 +205,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
                 : "No depot yet. A folder on a disk of its own is enough to begin."}
             </p>
             <Link className="btn btn-primary" href={place.client ? "/all/depots" : href({ sheet: "depot" })}>
-              {place.client ? "Grant one…" : "Add a depot…"}
+              {place.client ? "Grant one…" : "Add depot…"}
             </Link>
           </div>
         )}

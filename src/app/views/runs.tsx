@@ -251,7 +251,7 @@ async function runDocket(tx: Tx, run: RunRow, zone: string, now: Date) {
       )}
       {!text && run.message && <p>{run.message}</p>}
       <dl className="facts">
-        <dt>Asked by</dt>
+        <dt>Requested by</dt>
         <dd>{askedBy(run)}</dd>
         <dt>Due</dt>
         <dd>

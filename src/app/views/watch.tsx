@@ -390,7 +390,7 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             data-key="r"
             href={`${base}/restore${cause.kind === "burst" && first.burst?.before ? `?point=${first.burst.before}` : ""}`}
           >
-            {cause.kind === "burst" ? "Restore to before" : "Restore from it"}
+            {cause.kind === "burst" ? "Restore from before the change" : "Restore from it"}
           </Link>
         )}
         {first?.burstHoldId && cause.kind === "burst" && (

@@ -131,7 +131,7 @@ function* onWhere({ clauses, client, depots, space, spaceNow }: AdviceInput): Ge
   else if (further.every((depot) => depot.house === first.house))
     yield {
       key: "same-house",
-      text: `${some(further.map((depot) => depot.name))} and ${first.name} lie on the same disk or behind the same address; what takes one takes both.`,
+      text: `${some(further.map((depot) => depot.name))} and ${first.name} are on the same disk or at the same address. One failure would affect both.`,
     };
   for (const depot of named)
     if (depot.onSystemVolume)
