@@ -61,23 +61,11 @@ export const given = [
       client: z.object({ id: z.string(), name: z.string(), zone: z.string() }),
       passphraseNeeded: z.boolean(),
       gifts: shape.list(
-        z.object({
+        shape.gift.extend({
           kind: shape.sourceKind,
           machine: z.object({ name: z.string(), seenAt: shape.moment.nullable() }).nullable(),
           points: z.number(),
           newest: shape.moment.nullable(),
-          path: z.string(),
-          pathName: z.string(),
-          personName: z.string(),
-          sourceName: z.string(),
-          id: z.string(),
-          clientId: z.string(),
-          personId: z.string(),
-          sourceId: z.string(),
-          askFirst: z.boolean(),
-          givenBy: z.string(),
-          givenAt: shape.moment,
-          until: shape.moment.nullable(),
         }),
       ),
       restores: shape.list(

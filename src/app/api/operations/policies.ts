@@ -469,22 +469,7 @@ export const policies = [
       advice: shape.list(
         z.object({
           setAside: shape.setAsideAdvice.nullable(),
-          key: z.enum([
-            "nothing-runs",
-            "target-not-met",
-            "one-point",
-            "dropped-too-soon",
-            "one-place",
-            "same-house",
-            "system-volume",
-            "region-differs",
-            "over-quota",
-            "runs-too-close",
-            "window-too-short",
-            "weekends-left-out",
-            "key-not-confirmed",
-            "working-folder",
-          ]),
+          key: z.enum(ADVICE_KEYS),
           text: z.string(),
         }),
       ),

@@ -59,26 +59,7 @@ export const restores = [
     caller: "look",
     params: pointParam,
     answer: z.object({
-      point: z.object({
-        id: z.string(),
-        clientId: z.string(),
-        sourceId: z.string(),
-        runId: z.string().nullable(),
-        depotId: z.string(),
-        moment: shape.moment,
-        files: z.number(),
-        folders: z.number(),
-        links: z.number(),
-        bytes: z.number(),
-        addedBytes: z.number(),
-        objectBytes: z.number(),
-        droppedAt: shape.moment.nullable(),
-        dropReason: z.string().nullable(),
-        purgeAfter: shape.moment.nullable(),
-        lockedUntil: shape.moment.nullable(),
-        damagedAt: shape.moment.nullable(),
-        lastCopies: z.number().nullable(),
-      }),
+      point: shape.point,
     }),
     run: async (context, { params }) => {
       const point = await pointOf(context, params.pointId);

@@ -123,27 +123,7 @@ export const sources = [
     params: sourceParam,
     answer: z.object({
       points: shape.list(
-        z.object({
-          id: z.string(),
-          decision: z.object({ keep: z.boolean(), reason: z.string().nullable() }),
-          clientId: z.string(),
-          sourceId: z.string(),
-          runId: z.string().nullable(),
-          depotId: z.string(),
-          moment: shape.moment,
-          files: z.number(),
-          folders: z.number(),
-          links: z.number(),
-          bytes: z.number(),
-          addedBytes: z.number(),
-          objectBytes: z.number(),
-          droppedAt: shape.moment.nullable(),
-          dropReason: z.string().nullable(),
-          purgeAfter: shape.moment.nullable(),
-          lockedUntil: shape.moment.nullable(),
-          damagedAt: shape.moment.nullable(),
-          lastCopies: z.number().nullable(),
-        }),
+        shape.point.extend({ decision: z.object({ keep: z.boolean(), reason: z.string().nullable() }) }),
       ),
     }),
     run: (context, { params }) =>

@@ -70,21 +70,7 @@ export const viewings = [
       hours: z.int("A whole number.").min(1, "One hour at least.").max(168, "A week at most: 168 hours."),
     }),
     answer: z.object({
-      viewing: z.object({
-        pointId: z.string(),
-        path: z.string(),
-        pathName: z.string(),
-        url: z.string(),
-        id: z.string(),
-        clientId: z.string(),
-        sourceId: z.string(),
-        sourceName: z.string(),
-        moment: shape.moment,
-        zone: z.string(),
-        madeBy: z.string(),
-        madeAt: shape.moment,
-        expiresAt: shape.moment,
-      }),
+      viewing: shape.viewing,
       keys: shape.list(z.object({ person: z.string(), userName: z.string(), password: z.string() })),
     }),
     run: async (context, { params, body }) => {
@@ -161,7 +147,7 @@ export const viewings = [
     query: scopeQuery.pick({ client: true }),
     answer: z.object({
       viewings: shape.list(
-        z.object({
+        shape.viewing.extend({
           people: shape.list(
             z.object({
               userName: z.string(),
@@ -172,19 +158,6 @@ export const viewings = [
               bytesRead: z.number(),
             }),
           ),
-          pointId: z.string(),
-          path: z.string(),
-          pathName: z.string(),
-          url: z.string(),
-          id: z.string(),
-          clientId: z.string(),
-          sourceId: z.string(),
-          sourceName: z.string(),
-          moment: shape.moment,
-          zone: z.string(),
-          madeBy: z.string(),
-          madeAt: shape.moment,
-          expiresAt: shape.moment,
         }),
       ),
     }),

@@ -57,3 +57,19 @@ export const version = z.object({
     .describe("Difference to the previous version in bytes. Null for the first version."),
 });
 export const changeKind = z.enum(["added", "removed", "changed"]);
+
+export const viewing = z.object({
+  pointId: z.string(),
+  path: z.string(),
+  pathName: z.string(),
+  url: z.string(),
+  id: z.string(),
+  clientId: z.string(),
+  sourceId: z.string(),
+  sourceName: z.string(),
+  moment: moment,
+  zone: z.string(),
+  madeBy: z.string(),
+  madeAt: moment,
+  expiresAt: moment,
+});

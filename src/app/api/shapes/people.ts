@@ -45,25 +45,12 @@ export const invitation = z.object({
   madeBy: z.string(),
   factor: z.boolean().describe("Whether the person has a second factor. If so, its code is required too."),
 });
-export const listedPerson = z.object({
+export const listedPerson = person.extend({
   clientName: z.string().nullable(),
   invited: z.boolean().describe("Invited; the invitation is not accepted yet."),
   createdAt: moment,
   seenAt: moment.nullable(),
   gifts: z.number(),
-  id: z.string(),
-  clientId: z
-    .string()
-    .nullable()
-    .describe("The client, for a client's people. Null for the provider's people."),
-  email: z.string(),
-  name: z.string(),
-  role: z.enum(["person", "owner", "technician", "reader", "manager"]),
-  clientIds: list(z.string())
-    .nullable()
-    .describe("The clients that a person of the provider is limited to. Null: all clients."),
-  factor: z.boolean().describe("Whether a second factor is set up."),
-  factorMissing: z.boolean().describe("The role requires a second factor and none is set up."),
 });
 export const madeInvitation = z.object({ url: z.string(), expiresAt: moment, mailed: z.boolean() });
 

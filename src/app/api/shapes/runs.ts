@@ -41,7 +41,7 @@ export const run = z.object({
   progress: runProgress,
   figures: z.record(z.string(), z.unknown()),
 });
-export const runRow = z.object({
+export const runRow = run.extend({
   sourceName: z.string(),
   machineName: z
     .string()
@@ -49,32 +49,6 @@ export const runRow = z.object({
     .describe("The machine, or the connection that the runner reads through. Null for drills."),
   clientName: z.string(),
   clientSlug: z.string(),
-  id: z.string(),
-  clientId: z.string(),
-  sourceId: z.string(),
-  machineId: z
-    .string()
-    .nullable()
-    .describe("The machine whose agent executes the run. Null: the runner does."),
-  kind: runKind,
-  cause: z.enum(["person", "schedule", "retry", "after"]),
-  requestedBy: z.string().nullable(),
-  dueAt: moment,
-  state: runState,
-  outcome: outcome.nullable(),
-  code: codeName.nullable(),
-  message: z.string().nullable(),
-  attempt: z.number(),
-  leaseUntil: moment.nullable(),
-  startedAt: moment.nullable(),
-  endedAt: moment.nullable(),
-  stopRequestedAt: moment.nullable(),
-  stopAt: moment
-    .nullable()
-    .describe("When the run must stop: the end of its window, or the longest time that the policy allows."),
-  request: z.record(z.string(), z.unknown()),
-  progress: runProgress,
-  figures: z.record(z.string(), z.unknown()),
 });
 export const runDepotState = z.enum([
   "failed",

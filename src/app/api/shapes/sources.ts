@@ -188,3 +188,25 @@ export const sourceRow = z.object({
   nextDueAt: moment.nullable(),
   lastDueAt: moment.nullable(),
 });
+
+/** A recovery point. */
+export const point = z.object({
+  id: z.string(),
+  clientId: z.string(),
+  sourceId: z.string(),
+  runId: z.string().nullable(),
+  depotId: z.string(),
+  moment: moment,
+  files: z.number(),
+  folders: z.number(),
+  links: z.number(),
+  bytes: z.number(),
+  addedBytes: z.number(),
+  objectBytes: z.number(),
+  droppedAt: moment.nullable(),
+  dropReason: z.string().nullable(),
+  purgeAfter: moment.nullable(),
+  lockedUntil: moment.nullable(),
+  damagedAt: moment.nullable(),
+  lastCopies: z.number().nullable(),
+});
