@@ -239,9 +239,12 @@ export const claimRun = (tx: Tx, id: string, now: Date, leaseUntil: Date) =>
     `update runs set state = 'claimed', attempt = attempt + 1, started_at = $2, lease_until = $3 where id = $1 and state = 'due'`,
     [id, now, leaseUntil],
   );
+/** An agent says that it has a run within a second of getting it. */
+const HEARD_MS = 5000;
+
 /**
- * A run that was claimed for a machine of which nothing has been heard since: the answer that gave it may have been lost.
- * It stays the same attempt.
+ * A run that was claimed for a machine some seconds ago and of which nothing has been heard since: the answer that gave it
+ * was lost. It stays the same attempt.
  */
 export const claimAgain = (
   tx: Tx,
@@ -253,9 +256,10 @@ export const claimAgain = (
   one<Run>(
     tx,
     `with again as (update runs set started_at = $3, lease_until = $4 where id = (
-       select id from runs where machine_id = $1 and kind = any($2) and state = 'claimed' limit 1 for update skip locked) returning id)
+       select id from runs where machine_id = $1 and kind = any($2) and state = 'claimed' and started_at < $5
+       limit 1 for update skip locked) returning id)
      select ${RUN} from runs r where r.id = (select id from again)`,
-    [machineId, kinds, now, leaseUntil],
+    [machineId, kinds, now, leaseUntil, new Date(now.getTime() - HEARD_MS)],
   );
 export const setStopAt = (tx: Tx, id: string, stopAt: Date | null) =>
   change(tx, "update runs set stop_at = $2 where id = $1", [id, stopAt]);

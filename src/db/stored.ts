@@ -22,7 +22,7 @@ const count = z.number();
 /** The schema of each jsonb column; a test holds it against the catalogue. */
 export const STORED: Readonly<Record<string, z.ZodType>> = {
   "archives.request": z.looseObject({ items: z.array(z.looseObject({})), format: z.enum(["zip", "tar"]) }),
-  "asks.request": z.looseObject({ items: z.array(z.looseObject({})) }),
+  "asks.request": z.looseObject({ stored: z.looseObject({ items: z.array(z.looseObject({})) }) }),
   "certificates.body": anything,
   "checks.figures": z.record(z.string(), count),
   "checks.verified": z.looseObject({ to: z.string(), suspect: z.array(z.unknown()) }),
@@ -53,9 +53,9 @@ export const STORED: Readonly<Record<string, z.ZodType>> = {
     changedShare: count,
     denserShare: count,
     folder: z.string(),
-    before: z.string().nullable(),
-    beforeMoment: z.string().nullable(),
-    runId: z.string(),
+    before: z.string().nullable().default(null),
+    beforeMoment: z.string().nullable().default(null),
+    runId: z.string().optional(),
   }),
   "machines.system": z.looseObject({
     hostname: z.string().optional(),

@@ -1,7 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { existsSync, mkdirSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { afterAll, beforeAll, describe, expect, it, vi } from "vitest";
 import type { Depot } from "@/db/depots";
 import { all } from "@/db/scope";
 import { carry } from "@/runs/carry";
@@ -15,6 +15,9 @@ import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } f
 import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";
 import { expectWholeSpace } from "../whole-space";
+
+// each tries every step of one beside the whole of the other: a minute and a half alone, several beside other tests
+vi.setConfig({ testTimeout: 900_000 });
 
 /**
  * Writers of one space beside each other: at every call that one makes of the depot, the other does all its work. Nothing

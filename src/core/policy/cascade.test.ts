@@ -166,7 +166,9 @@ describe("a policy as a file", () => {
     expect(policyFile.safeParse({ ...file, version: 3 }).error!.issues[0]!.message).toContain(
       "newer version",
     );
-    expect(policyFile.safeParse({ ...file, format: "x" }).error!.issues[0]!.message).toContain("not a Deep Keep policy");
+    expect(policyFile.safeParse({ ...file, format: "x" }).error!.issues[0]!.message).toContain(
+      "not a Deep Keep policy",
+    );
     expect(
       policyFile.safeParse({ ...file, clauses: { howLong: { kind: "days", days: 0 } } }).error!.issues[0]!
         .path,
