@@ -230,7 +230,7 @@ describe("the whole path in the browser", () => {
 
   it("states how the client stands, for a technician and for the client's own people", async () => {
     await open("/c/quillmere/statements");
-    await seeText(browser, "The one source is kept within its target");
+    await seeText(browser, "The source is kept within its target");
     await seeText(browser, "1 item");
     await accessible("statements");
     const { clients } = await console_.services.db.withScope({ role: "system" }, async (tx) => ({
@@ -247,7 +247,7 @@ describe("the whole path in the browser", () => {
     await signInAs(browser, console_.url, "maren@quillmere.example", console_.password);
     await seeText(browser, "Nothing has been given to you yet");
     await press(browser, "Statements");
-    await seeText(browser, "The one source is kept within its target");
+    await seeText(browser, "The source is kept within its target");
     expect(await browser.findElements(By.linkText("Sources"))).toHaveLength(0);
     await open("/all/watch");
     await seeText(browser, "Not found");
