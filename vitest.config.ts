@@ -11,7 +11,9 @@ export default defineConfig({
         resolve: { alias },
         test: {
           name: "unit",
-          include: ["src/**/*.test.{ts,tsx}"],
+          include: ["src/**/*.test.{ts,tsx}", "tests/folders.test.ts"],
+          globalSetup: ["tests/folders.ts"],
+          setupFiles: ["tests/each-file.ts"],
           testTimeout: 180_000,
           sequence: { groupOrder: 0 },
         },
@@ -25,7 +27,8 @@ export default defineConfig({
             "src/store/{gcm,sealing,store,writer,browse,check}.test.ts",
             "tests/api/second-reader.test.ts",
           ],
-          globalSetup: ["tests/template.ts"],
+          globalSetup: ["tests/folders.ts", "tests/template.ts"],
+          setupFiles: ["tests/each-file.ts"],
           env: { DEEPKEEP_CIPHER: "node" },
           testTimeout: 180_000,
           hookTimeout: 180_000,
@@ -42,7 +45,8 @@ export default defineConfig({
               ? "tests/measure/*.test.ts"
               : "tests/{api,faults,browser}/**/*.test.ts",
           ],
-          globalSetup: ["tests/template.ts"],
+          globalSetup: ["tests/folders.ts", "tests/template.ts"],
+          setupFiles: ["tests/each-file.ts"],
           testTimeout: 180_000,
           hookTimeout: 180_000,
           // each file has a console of its own, and waits more than it computes

@@ -1,6 +1,5 @@
 import { execFileSync } from "node:child_process";
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
-import { tmpdir } from "node:os";
 import { join } from "node:path";
 import type { TestProject } from "vitest/node";
 import { migrate } from "@/db/migrate";
@@ -17,7 +16,7 @@ declare module "vitest" {
 }
 
 export default async function setup(project: TestProject): Promise<() => Promise<void>> {
-  const home = mkdtempSync(join(tmpdir(), "deep-keep-template-"));
+  const home = mkdtempSync(join(project.getProvidedContext().folder, "template-"));
   const access = await startCluster(home, { fsync: "off" });
   await migrate(access.owner, access.appPassword, join(process.cwd(), "src/db/migrations"));
   await stopCluster(access);
