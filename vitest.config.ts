@@ -24,7 +24,7 @@ export default defineConfig({
         test: {
           name: "node's cipher",
           include: [
-            "src/store/{gcm,sealing,store,writer,browse,check}.test.ts",
+            "src/store/{*/{gcm,sealing,writer,browse,check},store}.test.ts",
             "tests/api/second-reader.test.ts",
           ],
           globalSetup: ["tests/folders.ts", "tests/template.ts"],

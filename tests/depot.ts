@@ -7,14 +7,14 @@ import { FilesReader } from "@/sources/files/reader";
 import { type ClashRule, restoreFiles } from "@/sources/files/writer";
 import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, type SnapshotResult, storeSnapshot } from "@/sources/snapshot";
-import { deriveStoreKeys } from "@/store/keys";
-import { packName } from "@/store/layout";
-import type { PackHolds } from "@/store/pack";
+import { packName } from "@/store/packs/layout";
+import type { PackHolds } from "@/store/packs/pack";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
-import { type PackSource, StoreReader } from "@/store/reader";
-import { byteString, idKey } from "@/store/tree";
-import { type Sink, StoreWriter, type WriterFigures } from "@/store/writer";
+import { type PackSource, StoreReader } from "@/store/read/reader";
+import { deriveStoreKeys } from "@/store/seal/keys";
+import { byteString, idKey } from "@/store/tree/tree";
+import { type Sink, StoreWriter, type WriterFigures } from "@/store/write/writer";
 
 export const freshFolder = (name: string): string => mkdtempSync(join(tmpdir(), `deep-keep-${name}-`));
 

@@ -2,7 +2,7 @@ import { execFileSync } from "node:child_process";
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import type { TestProject } from "vitest/node";
-import { migrate } from "@/db/migrate";
+import { migrate } from "@/db/base/migrate";
 import { clusterFolder, type DatabaseAccess, freePort, startCluster, stopCluster } from "@/operate/cluster";
 
 /**

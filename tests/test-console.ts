@@ -4,9 +4,9 @@ import { mkdirSync, openSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { inject } from "vitest";
-import { setProvider } from "@/db/clients";
-import { insertPerson, limitToClients } from "@/db/people";
-import { insertToken } from "@/db/sessions";
+import { insertPerson, limitToClients } from "@/db/access/people";
+import { insertToken } from "@/db/access/sessions";
+import { setProvider } from "@/db/clients/clients";
 import { AGENT_ENVIRONMENT, agentProgram } from "@/operate/agent-program";
 import {
   answers,
@@ -17,10 +17,10 @@ import {
   startCluster,
   stopCluster,
 } from "@/operate/cluster";
-import { makeServices, type Services } from "@/server/services";
-import { readSettings } from "@/server/settings";
-import { hashPassword } from "@/server/sign-in";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { hashPassword } from "@/server/access/sign-in";
+import { makeServices, type Services } from "@/server/base/services";
+import { readSettings } from "@/server/base/settings";
+import { hashSecret, randomSecret } from "@/store/seal/secrets";
 import { freshFolder } from "./depot";
 import type { PersonRow } from "./people";
 import { copyTemplate } from "./template";

@@ -1,8 +1,8 @@
 import { expect } from "vitest";
-import type { Depot } from "@/db/depots";
-import { all } from "@/db/scope";
-import type { Services } from "@/server/services";
-import { checkSpace } from "@/store/check";
+import { all } from "@/db/base/scope";
+import type { Depot } from "@/db/depots/depots";
+import type { Services } from "@/server/base/services";
+import { checkSpace } from "@/store/read/check";
 
 /**
  * Expects of a client's space in a depot that everything known is there and whole, byte for byte, that nothing else is

@@ -8,7 +8,7 @@ import type {
   ProgressReport,
   SystemReport,
 } from "@/core/protocol/agent";
-import type { PackHolds } from "@/store/pack";
+import type { PackHolds } from "@/store/packs/pack";
 import type { Pacer } from "./pacer";
 
 /**

@@ -1,7 +1,7 @@
 import { setTimeout as pause } from "node:timers/promises";
 import { Command } from "commander";
 import { CodedError } from "@/core/codes";
-import { makeKeyPair } from "@/store/secrets";
+import { makeKeyPair } from "@/store/seal/secrets";
 import { HttpLink } from "./http-link";
 import { AgentState } from "./state";
 import { AGENT_VERSION, describeSystem, machineName } from "./system";

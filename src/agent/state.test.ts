@@ -2,7 +2,7 @@ import { randomBytes } from "node:crypto";
 import { appendFileSync, readFileSync, statSync, truncateSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
-import { decodeNode, encodeFolder } from "@/store/tree";
+import { decodeNode, encodeFolder } from "@/store/tree/tree";
 import { freshFolder } from "../../tests/depot";
 import { AgentState } from "./state";
 

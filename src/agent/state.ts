@@ -15,8 +15,8 @@ import { join } from "node:path";
 import { z } from "zod";
 import type { SnapshotLedger } from "@/sources/files/standing-still";
 import type { PreviousTree } from "@/sources/snapshot";
-import { IdNumbers } from "@/store/id-numbers";
-import { ID_BYTES } from "@/store/identity";
+import { IdNumbers } from "@/store/packs/id-numbers";
+import { ID_BYTES } from "@/store/seal/identity";
 
 /** What an agent keeps on its machine: who it is, and the trees of its last recovery points. All files 0600. */
 const identitySchema = z.object({

@@ -4,7 +4,7 @@ import { dirname, join } from "node:path";
 import type { SystemReport } from "@/core/protocol/agent";
 import { systemPath } from "@/sources/files/paths";
 import { deepest, type Mount, mountsOf } from "@/sources/files/standing-still";
-import { type ByteString, byteString } from "@/store/tree";
+import { type ByteString, byteString } from "@/store/tree/tree";
 
 export const AGENT_VERSION = "0.1.0";
 

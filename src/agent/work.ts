@@ -1,6 +1,6 @@
 import { CodedError } from "@/core/codes";
 import type { Job } from "@/core/protocol/agent";
-import { openSealed } from "@/store/secrets";
+import { openSealed } from "@/store/seal/secrets";
 import { backUpFiles, withCommands } from "./backup";
 import { directLink } from "./direct";
 import { type ConsoleLink, Superseded } from "./link";

@@ -1,8 +1,8 @@
+import { RUNNER_BEAT_MS } from "@/server/access/unlocked";
 import { shareLimits } from "@/server/api/limits";
-import { Changes } from "@/server/changes";
-import { makeServices, type Services } from "@/server/services";
-import { readSettings } from "@/server/settings";
-import { RUNNER_BEAT_MS } from "@/server/unlocked";
+import { Changes } from "@/server/base/changes";
+import { makeServices, type Services } from "@/server/base/services";
+import { readSettings } from "@/server/base/settings";
 
 /** The one set of services of this web process. */
 interface Console {

@@ -1,17 +1,17 @@
 import Link from "next/link";
 import type { ReactNode } from "react";
 import { mayDo } from "@/core/rights/rights";
-import { clientById } from "@/db/clients";
-import { lookOf } from "@/db/looks";
-import type { Person } from "@/db/people";
-import { IDLE_MINUTES } from "@/db/sessions";
-import { scopeOf } from "@/server/sign-in";
-import { ClientLogo } from "@/ui/client-logo";
-import { Sign } from "@/ui/mark";
-import { PersonMenu } from "@/ui/person-menu";
+import type { Person } from "@/db/access/people";
+import { IDLE_MINUTES } from "@/db/access/sessions";
+import { clientById } from "@/db/clients/clients";
+import { lookOf } from "@/db/clients/looks";
+import { scopeOf } from "@/server/access/sign-in";
+import { ClientLogo } from "@/ui/clients/client-logo";
+import { PersonMenu } from "@/ui/frame/person-menu";
+import { Toasts } from "@/ui/frame/toasts";
+import { Sign } from "@/ui/parts/mark";
 import { IdleClose } from "@/ui/portal/idle-close";
 import { PortalLink } from "@/ui/portal/portal-link";
-import { Toasts } from "@/ui/toasts";
 import { theServices } from "./console";
 
 /** The frame of a client's people: one scope, few views, larger type. It closes by itself when nobody is there. */

@@ -1,10 +1,10 @@
 import { cookies, headers } from "next/headers";
 import { redirect } from "next/navigation";
 import { cache } from "react";
-import { countPeople, type Person } from "@/db/people";
-import type { Scope, Tx } from "@/db/scope";
-import { isSecure, personOfSession, scopeOf, sessionCookieName } from "@/server/sign-in";
-import { hashSecret } from "@/store/secrets";
+import { countPeople, type Person } from "@/db/access/people";
+import type { Scope, Tx } from "@/db/base/scope";
+import { isSecure, personOfSession, scopeOf, sessionCookieName } from "@/server/access/sign-in";
+import { hashSecret } from "@/store/seal/secrets";
 import { theServices } from "./console";
 
 async function sessionToken(): Promise<string | null> {

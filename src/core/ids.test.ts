@@ -1,5 +1,5 @@
 import { expect, expectTypeOf, it } from "vitest";
-import type { Client } from "../db/clients";
+import type { Client } from "../db/clients/clients";
 import type { ClientId, DepotId, SourceId } from "./ids";
 
 it("an id of one kind is refused where one of another kind is wanted", () => {

@@ -4,7 +4,7 @@ import type { ClientId, DepotId, SpaceId } from "@/core/ids";
 import { slugOf } from "@/core/places";
 import { type Clauses, readClauses } from "@/core/policy/clauses";
 import { whereClause } from "@/core/policy/where";
-import { insertPack, listPackIds } from "@/db/chunks";
+import type { Tx } from "@/db/base/scope";
 import {
   type Client,
   clientBySlug,
@@ -15,28 +15,28 @@ import {
   NO_LIMITS,
   readProvider,
   setProvider,
-} from "@/db/clients";
-import { insertCopy } from "@/db/copies";
-import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/db/depots";
-import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/keys";
-import { insertPoint, pointById } from "@/db/points";
-import { listPolicies, savePolicy } from "@/db/policies";
-import type { Tx } from "@/db/scope";
-import { assignPolicy, insertSource, sourceById, sourceNames } from "@/db/sources";
-import { readDescription } from "@/server/depot-test";
-import { depotSecretContext } from "@/server/places";
-import { settleRules } from "@/server/rules";
-import type { Services } from "@/server/services";
-import { keyContext } from "@/server/space-readers";
-import { record } from "@/server/who";
-import { deriveStoreKeys } from "@/store/keys";
-import { DEPOT_FILE, lastPart, packName, packsOf } from "@/store/layout";
-import { type OpenedPoint, openSpaces } from "@/store/opened-points";
-import { openPack } from "@/store/pack";
+} from "@/db/clients/clients";
+import { clientKey, confirmKey, setUnconfirmedKey } from "@/db/clients/keys";
+import { countSpace, depotById, insertDepot, listDepots, upsertGrant } from "@/db/depots/depots";
+import { insertPack, listPackIds } from "@/db/points/chunks";
+import { insertCopy } from "@/db/points/copies";
+import { insertPoint, pointById } from "@/db/points/points";
+import { listPolicies, savePolicy } from "@/db/sources/policies";
+import { assignPolicy, insertSource, sourceById, sourceNames } from "@/db/sources/sources";
+import { settleRules } from "@/server/access/rules";
+import { record } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { readDescription } from "@/server/depots/depot-test";
+import { depotSecretContext } from "@/server/depots/places";
+import { keyContext } from "@/server/inside/space-readers";
+import { DEPOT_FILE, lastPart, packName, packsOf } from "@/store/packs/layout";
+import { openPack } from "@/store/packs/pack";
 import type { Place } from "@/store/places/place";
-import type { PointContent } from "@/store/point";
-import { FORMAT_VERSION } from "@/store/sealing";
-import { fingerprintOf } from "@/store/wrapping";
+import { type OpenedPoint, openSpaces } from "@/store/read/opened-points";
+import { deriveStoreKeys } from "@/store/seal/keys";
+import { FORMAT_VERSION } from "@/store/seal/sealing";
+import { fingerprintOf } from "@/store/seal/wrapping";
+import type { PointContent } from "@/store/tree/point";
 import type { NamedPlace } from "./depot-place";
 
 export interface AdoptOptions {

@@ -13,7 +13,7 @@ import { connect, createServer } from "node:net";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { promisify } from "node:util";
-import { masterKeyElsewhere } from "@/server/settings";
+import { masterKeyElsewhere } from "@/server/base/settings";
 
 const run = promisify(execFile);
 

@@ -3,7 +3,7 @@ import { basename, resolve } from "node:path";
 import type { Command } from "commander";
 import type { BucketPlace } from "@/core/bucket";
 import { CodedError } from "@/core/codes";
-import type { Depot } from "@/db/depots";
+import type { Depot } from "@/db/depots/depots";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { S3Bucket } from "@/store/places/s3-bucket";

@@ -4,13 +4,13 @@ import { open } from "node:fs/promises";
 import { join } from "node:path";
 import pg from "pg";
 import { secretContext } from "@/runs/mail-tenant";
-import { depotSecretContext } from "@/server/places";
-import { seedContext } from "@/server/second-factor";
-import { MAIL_CONTEXT, webhookContext } from "@/server/sending";
-import { masterKeyElsewhere, readSettings } from "@/server/settings";
-import { keyContext } from "@/server/space-readers";
-import { record } from "@/server/who";
-import { type Secrets, secretsWith } from "@/store/secrets";
+import { seedContext } from "@/server/access/second-factor";
+import { record } from "@/server/access/who";
+import { masterKeyElsewhere, readSettings } from "@/server/base/settings";
+import { depotSecretContext } from "@/server/depots/places";
+import { keyContext } from "@/server/inside/space-readers";
+import { MAIL_CONTEXT, webhookContext } from "@/server/notices/sending";
+import { type Secrets, secretsWith } from "@/store/seal/secrets";
 import { answers, readAccess, startCluster, stopCluster } from "./cluster";
 
 /** Every secret that the master key seals: where it lies, and what it says that it is. */

@@ -1,10 +1,10 @@
-import { personByEmail } from "@/db/people";
-import { removeFactor } from "@/db/second-factor";
-import { endSessions } from "@/db/sessions";
-import { invite, type MadeInvitation } from "@/server/invitations";
-import { notFound } from "@/server/problem";
-import type { Services } from "@/server/services";
-import { record } from "@/server/who";
+import { personByEmail } from "@/db/access/people";
+import { removeFactor } from "@/db/access/second-factor";
+import { endSessions } from "@/db/access/sessions";
+import { invite, type MadeInvitation } from "@/server/access/invitations";
+import { record } from "@/server/access/who";
+import { notFound } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
 
 /**
  * For whoever is locked out and has nobody to ask, the only owner most of all: takes the second factor away, ends the

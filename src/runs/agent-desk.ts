@@ -14,15 +14,14 @@ import type {
   SystemReport,
 } from "@/core/protocol/agent";
 import { stopsAt } from "@/core/schedule/schedule";
-import { locateChunks, packExists } from "@/db/chunks";
-import { clientById, siteById } from "@/db/clients";
-import { placesOfPoint } from "@/db/copies";
-import { type Depot, depotById, type Grant, grantOf } from "@/db/depots";
-import { clientKey, machineKey } from "@/db/keys";
-import { insertMachine, type Machine, machineById, machineByToken, markSeen, useCode } from "@/db/machines";
-import { notify } from "@/db/notify";
-import { pointById } from "@/db/points";
-import { policyById } from "@/db/policies";
+import { notify } from "@/db/base/notify";
+import { rollbackTo, type Scope, savepoint, type Tx } from "@/db/base/scope";
+import { clientById, siteById } from "@/db/clients/clients";
+import { clientKey, machineKey } from "@/db/clients/keys";
+import { type Depot, depotById, type Grant, grantOf } from "@/db/depots/depots";
+import { locateChunks, packExists } from "@/db/points/chunks";
+import { placesOfPoint } from "@/db/points/copies";
+import { pointById } from "@/db/points/points";
 import {
   addToRequest,
   appendLog,
@@ -40,16 +39,24 @@ import {
   runsOnMachine,
   setStopAt,
   takeRoom,
-} from "@/db/runs";
-import { rollbackTo, type Scope, savepoint, type Tx } from "@/db/scope";
-import { adoptedSource, giveMachine, insertSource, sourceById, sourceNames } from "@/db/sources";
-import { momentLabel } from "@/server/moment-label";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { findGroups } from "@/server/rules";
-import type { Services } from "@/server/services";
-import { record, type Who } from "@/server/who";
-import { packName } from "@/store/layout";
-import { hashSecret, isPublicKey, randomSecret, sealTo } from "@/store/secrets";
+} from "@/db/runs/runs";
+import {
+  insertMachine,
+  type Machine,
+  machineById,
+  machineByToken,
+  markSeen,
+  useCode,
+} from "@/db/sources/machines";
+import { policyById } from "@/db/sources/policies";
+import { adoptedSource, giveMachine, insertSource, sourceById, sourceNames } from "@/db/sources/sources";
+import { findGroups } from "@/server/access/rules";
+import { record, type Who } from "@/server/access/who";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { momentLabel } from "@/server/inside/moment-label";
+import { packName } from "@/store/packs/layout";
+import { hashSecret, isPublicKey, randomSecret, sealTo } from "@/store/seal/secrets";
 import { finishRun } from "./ending";
 import type { StoredRestore } from "./request";
 import { planRunDepots, startOverElsewhere } from "./run-depots";

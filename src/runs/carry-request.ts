@@ -1,5 +1,5 @@
-import { enqueue, type JobPayload } from "@/db/queue";
-import type { Tx } from "@/db/scope";
+import { enqueue, type JobPayload } from "@/db/base/queue";
+import type { Tx } from "@/db/base/scope";
 
 /** From which depot to which a client's points are carried. */
 export type CarryRoute = JobPayload<"carry">;

@@ -1,8 +1,10 @@
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
 import type { ClientId, DepotId } from "@/core/ids";
-import { absenceNow } from "@/db/absences";
-import { packExists } from "@/db/chunks";
+import { notify } from "@/db/base/notify";
+import { absenceNow } from "@/db/depots/absences";
+import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots/depots";
+import { packExists } from "@/db/points/chunks";
 import {
   carriesWanted,
   insertCarriedPack,
@@ -11,17 +13,15 @@ import {
   packsToCarry,
   pointsToCarry,
   spacesWithPack,
-} from "@/db/copies";
-import { countSpace, type Depot, depotById, type Grant, grantOf, takeSpace } from "@/db/depots";
-import { notify } from "@/db/notify";
-import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/pending-objects";
-import { holdPlacedPoint } from "@/db/points";
-import { markCaughtUp } from "@/db/run-depots";
-import { holdWriter } from "@/db/writers";
-import type { Services } from "@/server/services";
-import { RUNNER, record } from "@/server/who";
-import { packName, pointName } from "@/store/layout";
-import { openPack } from "@/store/pack";
+} from "@/db/points/copies";
+import { holdPlacedPoint } from "@/db/points/points";
+import { announceObject, type PendingObject, settleObject, withdrawObject } from "@/db/runs/pending-objects";
+import { markCaughtUp } from "@/db/runs/run-depots";
+import { holdWriter } from "@/db/runs/writers";
+import { RUNNER, record } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { packName, pointName } from "@/store/packs/layout";
+import { openPack } from "@/store/packs/pack";
 import { type Place, rangesOf } from "@/store/places/place";
 import { openBlock } from "@/store/press/block";
 import { compressor } from "@/store/press/compressor";

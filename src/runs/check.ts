@@ -2,7 +2,13 @@ import { randomUUID } from "node:crypto";
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
 import type { ClientId, DepotId } from "@/core/ids";
-import { absenceNow } from "@/db/absences";
+import { notify } from "@/db/base/notify";
+import { enqueue } from "@/db/base/queue";
+import type { Tx } from "@/db/base/scope";
+import { absenceNow } from "@/db/depots/absences";
+import { depotById, type Grant, grantOf, listGrants, setPurgeDue } from "@/db/depots/depots";
+import { packsInUse } from "@/db/points/chunks";
+import { pointsInSpace } from "@/db/points/points";
 import {
   beginCheck,
   type CheckDepth,
@@ -16,17 +22,11 @@ import {
   noteDamage,
   openCheck,
   openChecks,
-} from "@/db/checks";
-import { packsInUse } from "@/db/chunks";
-import { depotById, type Grant, grantOf, listGrants, setPurgeDue } from "@/db/depots";
-import { notify } from "@/db/notify";
-import { pointsInSpace } from "@/db/points";
-import { enqueue } from "@/db/queue";
-import type { Tx } from "@/db/scope";
-import { isDatabaseAway, Problem } from "@/server/problem";
-import type { Services } from "@/server/services";
-import { RUNNER, record, type Who } from "@/server/who";
-import { checkSpace, type Finding, type Touched, VerifiedPacks } from "@/store/check";
+} from "@/db/runs/checks";
+import { RUNNER, record, type Who } from "@/server/access/who";
+import { isDatabaseAway, Problem } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { checkSpace, type Finding, type Touched, VerifiedPacks } from "@/store/read/check";
 import { mendPack } from "./carry";
 import { asWriter } from "./writers";
 

@@ -1,11 +1,11 @@
 import { CodedError } from "@/core/codes";
-import { claimedPacks, settleClaims } from "@/db/chunks";
-import type { Target } from "@/db/run-depots";
-import { appendTrail } from "@/db/trail";
-import type { Services } from "@/server/services";
-import { RUNNER } from "@/server/who";
-import { packName } from "@/store/layout";
-import { verifiedIds } from "@/store/verify-pack";
+import { appendTrail } from "@/db/access/trail";
+import { claimedPacks, settleClaims } from "@/db/points/chunks";
+import type { Target } from "@/db/runs/run-depots";
+import { RUNNER } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { packName } from "@/store/packs/layout";
+import { verifiedIds } from "@/store/packs/verify-pack";
 import type { Executor } from "./agent-desk";
 
 /** Verifications that are going on in this process, by space and pack. */

@@ -1,10 +1,10 @@
 import type { DepotId, RunId } from "@/core/ids";
 import type { DirectWay } from "@/core/protocol/agent";
-import { packExists } from "@/db/chunks";
-import type { Depot } from "@/db/depots";
-import { announceObject } from "@/db/pending-objects";
-import type { Services } from "@/server/services";
-import { packName } from "@/store/layout";
+import type { Depot } from "@/db/depots/depots";
+import { packExists } from "@/db/points/chunks";
+import { announceObject } from "@/db/runs/pending-objects";
+import type { Services } from "@/server/base/services";
+import { packName } from "@/store/packs/layout";
 import type { LeavingPlace } from "@/store/places/place";
 import { type Executor, machineScope, packOfRestore, runOf } from "./agent-desk";
 import { lockDay } from "./lock-day";

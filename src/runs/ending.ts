@@ -1,11 +1,11 @@
 import { randomUUID } from "node:crypto";
 import { CODES } from "@/core/codes";
-import { notify } from "@/db/notify";
-import { breakOffRunDepots } from "@/db/run-depots";
-import { endRun, insertRun, type Run, type RunEnd, waitingRun } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { sourceById } from "@/db/sources";
-import { noteForNotices } from "@/server/notice-events";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import { breakOffRunDepots } from "@/db/runs/run-depots";
+import { endRun, insertRun, type Run, type RunEnd, waitingRun } from "@/db/runs/runs";
+import { sourceById } from "@/db/sources/sources";
+import { noteForNotices } from "@/server/notices/notice-events";
 
 /**
  * Ends a run, whatever it was, and starts what follows from it: who waits hears of it, a failed one that may go better

@@ -1,14 +1,14 @@
 import { randomUUID } from "node:crypto";
 import type { ClientId, MachineId, SourceId } from "@/core/ids";
-import { machineById } from "@/db/machines";
-import { notify } from "@/db/notify";
-import { insertRun } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { sourceById } from "@/db/sources";
-import type { FoundItem } from "@/server/given";
-import { invalid } from "@/server/problem";
-import { record, type Who } from "@/server/who";
-import { showBytes } from "@/store/tree";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import { insertRun } from "@/db/runs/runs";
+import { machineById } from "@/db/sources/machines";
+import { sourceById } from "@/db/sources/sources";
+import { record, type Who } from "@/server/access/who";
+import { invalid } from "@/server/base/problem";
+import type { FoundItem } from "@/server/portal/given";
+import { showBytes } from "@/store/tree/tree";
 import type { StoredRestore } from "./request";
 
 /** A restore that one of a client's people asks for: to where it was, or to a folder there, and never over anything. */

@@ -1,7 +1,7 @@
-import { deleteOldKeys } from "@/db/idempotency";
-import { deleteOldLimits, deleteOldSessions } from "@/db/sessions";
+import { deleteOldLimits, deleteOldSessions } from "@/db/access/sessions";
+import { deleteOldKeys } from "@/db/base/idempotency";
 import { KEPT_HOURS } from "@/server/api/idempotency";
-import type { Services } from "@/server/services";
+import type { Services } from "@/server/base/services";
 
 /**
  * Deletes what only mattered for a while: answers kept for repeated requests after a day, and counts of attempts and

@@ -1,6 +1,6 @@
 import { setTimeout as pause } from "node:timers/promises";
 import type { ConsoleLink } from "@/agent/link";
-import type { Services } from "@/server/services";
+import type { Services } from "@/server/base/services";
 import {
   type Executor,
   endByAgent,

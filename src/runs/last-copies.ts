@@ -1,9 +1,9 @@
 import { CodedError } from "@/core/codes";
 import type { SourceId } from "@/core/ids";
-import { type Point, pointsOf, setLastCopies } from "@/db/points";
-import { sourceById } from "@/db/sources";
-import type { Services } from "@/server/services";
-import { countDeleted, type Tree } from "@/store/history";
+import { type Point, pointsOf, setLastCopies } from "@/db/points/points";
+import { sourceById } from "@/db/sources/sources";
+import type { Services } from "@/server/base/services";
+import { countDeleted, type Tree } from "@/store/tree/history";
 
 /**
  * Looks, for sources whose policy keeps the last copy of deleted files, which points hold one: each is held against the one

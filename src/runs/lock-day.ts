@@ -1,4 +1,4 @@
-import type { Grant } from "@/db/depots";
+import type { Grant } from "@/db/depots/depots";
 
 /** The day up to which what is stored now cannot be dropped. */
 export const lockDay = (grant: Grant, now: Date): Date | undefined =>

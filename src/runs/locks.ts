@@ -1,11 +1,11 @@
 import { CodedError } from "@/core/codes";
 import type { ClientId, DepotId } from "@/core/ids";
-import { locateChunks, notePackLock, packsLockedBefore } from "@/db/chunks";
-import { clearLockRefused, depotById, grantOf, noteLockRefused } from "@/db/depots";
-import { pointsInSpace } from "@/db/points";
-import type { Services } from "@/server/services";
-import { packName } from "@/store/layout";
-import { Needed } from "@/store/needed";
+import { clearLockRefused, depotById, grantOf, noteLockRefused } from "@/db/depots/depots";
+import { locateChunks, notePackLock, packsLockedBefore } from "@/db/points/chunks";
+import { pointsInSpace } from "@/db/points/points";
+import type { Services } from "@/server/base/services";
+import { packName } from "@/store/packs/layout";
+import { Needed } from "@/store/tree/needed";
 
 const AT_A_TIME = 2000;
 

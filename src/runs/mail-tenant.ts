@@ -1,6 +1,8 @@
 import { randomUUID } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import type { ConnectionId } from "@/core/ids";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
 import {
   type Connection,
   connectionById,
@@ -8,13 +10,11 @@ import {
   type MailSettings,
   markChecked,
   markVanished,
-} from "@/db/connections";
-import { notify } from "@/db/notify";
-import type { Tx } from "@/db/scope";
-import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources";
-import { findGroups } from "@/server/rules";
-import type { Services } from "@/server/services";
-import { type Steps, trySteps } from "@/server/steps";
+} from "@/db/sources/connections";
+import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources/sources";
+import { findGroups } from "@/server/access/rules";
+import type { Services } from "@/server/base/services";
+import { type Steps, trySteps } from "@/server/sources/steps";
 import { JmapClient, type MailAccount, type MailAuth, type MailTenant } from "@/sources/mail/jmap";
 
 /** What the trail and the seals call a connection's secret. */

@@ -1,6 +1,6 @@
 import { join } from "node:path";
-import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
+import { makeServices } from "@/server/base/services";
+import { readSettings } from "@/server/base/settings";
 import { startRunner } from "./runner";
 import { trailTarget } from "./trail-sending";
 

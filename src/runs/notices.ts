@@ -1,5 +1,6 @@
 import { randomUUID } from "node:crypto";
 import { type LastingCause, noticeSubject, noticeText, type Told, type ToldCause } from "@/core/notices/text";
+import type { Tx } from "@/db/base/scope";
 import {
   anythingToTell,
   type DueNotice,
@@ -10,11 +11,10 @@ import {
   markTold,
   messageToSend,
   setNextTry,
-} from "@/db/notices";
-import type { Tx } from "@/db/scope";
-import { withLink } from "@/server/message-link";
-import { send, wayOf } from "@/server/sending";
-import type { Services } from "@/server/services";
+} from "@/db/notices/notices";
+import type { Services } from "@/server/base/services";
+import { withLink } from "@/server/notices/message-link";
+import { send, wayOf } from "@/server/notices/sending";
 
 /** Attempts to send a message; the pauses between them double, from half a minute on: about an hour in all. */
 const ATTEMPTS = 8;

@@ -1,6 +1,7 @@
 import { CodedError } from "@/core/codes";
-import { deletePack, moveChunks, packsWithChunks } from "@/db/chunks";
-import { countSpace, depotById, type Grant, listGrants, setPurgeDue } from "@/db/depots";
+import { countSpace, depotById, type Grant, listGrants, setPurgeDue } from "@/db/depots/depots";
+import { deletePack, moveChunks, packsWithChunks } from "@/db/points/chunks";
+import { markPurged, pointsInSpace, purgeablePoints } from "@/db/points/points";
 import {
   abandonedObjects,
   announceObject,
@@ -10,18 +11,17 @@ import {
   settleObject,
   takeAbandoned,
   unmarkObjects,
-} from "@/db/pending-objects";
-import { markPurged, pointsInSpace, purgeablePoints } from "@/db/points";
-import { oldestUse, removeDeadWriters } from "@/db/writers";
-import type { Services } from "@/server/services";
-import { RUNNER, record } from "@/server/who";
-import { lastPart, packName, packsOf, pointName, pointsOf as pointsFolder } from "@/store/layout";
-import { Needed } from "@/store/needed";
-import type { PackHolds } from "@/store/pack";
+} from "@/db/runs/pending-objects";
+import { oldestUse, removeDeadWriters } from "@/db/runs/writers";
+import { RUNNER, record } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { lastPart, packName, packsOf, pointName, pointsOf as pointsFolder } from "@/store/packs/layout";
+import type { PackHolds } from "@/store/packs/pack";
 import type { Place, Unfinished } from "@/store/places/place";
-import type { ChunkReader } from "@/store/reader";
-import { idKey } from "@/store/tree";
-import { PACK_BYTES, StoreWriter } from "@/store/writer";
+import type { ChunkReader } from "@/store/read/reader";
+import { Needed } from "@/store/tree/needed";
+import { idKey } from "@/store/tree/tree";
+import { PACK_BYTES, StoreWriter } from "@/store/write/writer";
 import { asWriter } from "./writers";
 
 /**

@@ -1,8 +1,8 @@
 import type { WorkerUtils } from "graphile-worker";
-import { workersThere } from "@/db/keys";
-import { leftInQueue } from "@/db/queue";
-import type { Services } from "@/server/services";
-import { RUNNER_THERE_MS } from "@/server/unlocked";
+import { leftInQueue } from "@/db/base/queue";
+import { workersThere } from "@/db/clients/keys";
+import { RUNNER_THERE_MS } from "@/server/access/unlocked";
+import type { Services } from "@/server/base/services";
 
 /** Younger locks are left alone: their worker may not have said yet that it is there. */
 const FRESH_LOCK_SECONDS = 120;

@@ -1,14 +1,13 @@
 import { randomUUID } from "node:crypto";
 import type { ClientId, MachineId, RunId, SourceId } from "@/core/ids";
 import { runDepots } from "@/core/policy/where";
-import { type Absence, absenceNow } from "@/db/absences";
-import { clientById } from "@/db/clients";
-import { connectionById } from "@/db/connections";
-import { depotById } from "@/db/depots";
-import { clientKey } from "@/db/keys";
-import { machineById } from "@/db/machines";
-import { notify } from "@/db/notify";
-import { type Point, pointById } from "@/db/points";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import { clientById } from "@/db/clients/clients";
+import { clientKey } from "@/db/clients/keys";
+import { type Absence, absenceNow } from "@/db/depots/absences";
+import { depotById } from "@/db/depots/depots";
+import { type Point, pointById } from "@/db/points/points";
 import {
   bringForward,
   hasRoom,
@@ -20,14 +19,15 @@ import {
   runningRun,
   stopWaitingRun,
   waitingRun,
-} from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { type Source, sourceById } from "@/db/sources";
-import { pathFromText } from "@/server/path-text";
-import { invalid, notFound, Problem } from "@/server/problem";
-import type { Who } from "@/server/who";
-import { record } from "@/server/who";
-import type { ByteString } from "@/store/tree";
+} from "@/db/runs/runs";
+import { connectionById } from "@/db/sources/connections";
+import { machineById } from "@/db/sources/machines";
+import { type Source, sourceById } from "@/db/sources/sources";
+import type { Who } from "@/server/access/who";
+import { record } from "@/server/access/who";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { pathFromText } from "@/server/inside/path-text";
+import type { ByteString } from "@/store/tree/tree";
 
 /** Whether there is still a way to the source: its machine or its connection was not taken away. */
 export async function isReachable(tx: Tx, source: Source): Promise<boolean> {

@@ -1,10 +1,10 @@
 import type { SourceId } from "@/core/ids";
 import { GRACE_DAYS } from "@/core/retention/decide";
-import { dropPoint } from "@/db/points";
-import { sourceById } from "@/db/sources";
-import { whyKept } from "@/server/kept";
-import type { Services } from "@/server/services";
-import { RUNNER, record } from "@/server/who";
+import { dropPoint } from "@/db/points/points";
+import { sourceById } from "@/db/sources/sources";
+import { RUNNER, record } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { whyKept } from "@/server/inside/kept";
 import { noteLastCopies } from "./last-copies";
 
 /**

@@ -1,15 +1,15 @@
 import { CODES, type Code, CodedError } from "@/core/codes";
 import { runDepots, type Where } from "@/core/policy/where";
-import { absenceNow } from "@/db/absences";
-import { zoneFor } from "@/db/clients";
-import { wholePlacesOf } from "@/db/copies";
-import { depotById, grantOf } from "@/db/depots";
-import { notify } from "@/db/notify";
-import { newestPoint, type Point } from "@/db/points";
-import { depotsOfRun, noteRunDepot, type RunDepot, setRunDepots, type Target } from "@/db/run-depots";
-import { appendLog, type Run, type RunEnd, returnRun } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { momentText } from "@/server/moment-label";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import { zoneFor } from "@/db/clients/clients";
+import { absenceNow } from "@/db/depots/absences";
+import { depotById, grantOf } from "@/db/depots/depots";
+import { wholePlacesOf } from "@/db/points/copies";
+import { newestPoint, type Point } from "@/db/points/points";
+import { depotsOfRun, noteRunDepot, type RunDepot, setRunDepots, type Target } from "@/db/runs/run-depots";
+import { appendLog, type Run, type RunEnd, returnRun } from "@/db/runs/runs";
+import { momentText } from "@/server/inside/moment-label";
 
 /** So often a run is begun at most. */
 export const ATTEMPTS = 3;

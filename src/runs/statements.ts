@@ -1,10 +1,10 @@
 import { nextSending, periodSent } from "@/core/statement/sending";
-import { clientById } from "@/db/clients";
-import type { Tx } from "@/db/scope";
-import { dueSending, noteSent } from "@/db/statements";
-import type { Services } from "@/server/services";
-import { sendStatement } from "@/server/statement-sending";
-import { RUNNER, record } from "@/server/who";
+import type { Tx } from "@/db/base/scope";
+import { clientById } from "@/db/clients/clients";
+import { dueSending, noteSent } from "@/db/notices/statements";
+import { RUNNER, record } from "@/server/access/who";
+import type { Services } from "@/server/base/services";
+import { sendStatement } from "@/server/statements/statement-sending";
 
 /** How long a statement that could not be made waits for another try. */
 const AGAIN_MS = 60 * 60_000;

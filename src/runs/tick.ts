@@ -1,10 +1,18 @@
 import { randomUUID } from "node:crypto";
 import { nextRuns } from "@/core/schedule/schedule";
-import { notify } from "@/db/notify";
-import { appendLog, insertDueRuns, lapsedRuns, passedByRuns, type Run, returnRun, runById } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { type DueSource, dueSources, setNextDues, sourcesAfter } from "@/db/sources";
-import type { Services } from "@/server/services";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import {
+  appendLog,
+  insertDueRuns,
+  lapsedRuns,
+  passedByRuns,
+  type Run,
+  returnRun,
+  runById,
+} from "@/db/runs/runs";
+import { type DueSource, dueSources, setNextDues, sourcesAfter } from "@/db/sources/sources";
+import type { Services } from "@/server/base/services";
 import { finishRun } from "./ending";
 import { ATTEMPTS } from "./run-depots";
 

@@ -3,8 +3,8 @@ import { connect as connectPlain, type Socket } from "node:net";
 import { hostname } from "node:os";
 import { connect as connectSecure } from "node:tls";
 import { framed, syslogMessage } from "@/core/units/syslog";
-import { type ChainedRow, noteTrailSent, trailAfter, trailSent } from "@/db/trail";
-import type { Services } from "@/server/services";
+import { type ChainedRow, noteTrailSent, trailAfter, trailSent } from "@/db/access/trail";
+import type { Services } from "@/server/base/services";
 
 /**
  * The trail goes to a log server as it grows (RFC 5424 over TCP or TLS), so that whoever takes this machine over cannot

@@ -1,8 +1,8 @@
 import { randomUUID } from "node:crypto";
-import { lockConnection, unlockConnection } from "@/db/advisory-locks";
-import type { Grant } from "@/db/depots";
-import { registerWriter, removeDeadWriters, removeWriter, type WriterKind } from "@/db/writers";
-import type { Services } from "@/server/services";
+import { lockConnection, unlockConnection } from "@/db/base/advisory-locks";
+import type { Grant } from "@/db/depots/depots";
+import { registerWriter, removeDeadWriters, removeWriter, type WriterKind } from "@/db/runs/writers";
+import type { Services } from "@/server/base/services";
 
 /**
  * Does work as a registered writer of a space. The registration lives as long as a connection to the database: whatever

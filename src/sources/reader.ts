@@ -1,4 +1,4 @@
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
 
 /** The owner of what has none of a Unix system, a message say: whoever restores it owns it. */
 export const NOBODY_SAID = -1;

@@ -6,7 +6,7 @@ import { bring, freshFolder, snap, TestDepot } from "../../tests/depot";
 import { FAILURES, FailingPlace } from "../../tests/failing-place";
 import { describeTree } from "../../tests/same-tree";
 import { LocalFolder } from "./places/local-folder";
-import { idKey } from "./tree";
+import { idKey } from "./tree/tree";
 
 function cargo(): string {
   const root = freshFolder("cargo");

@@ -5,16 +5,16 @@ import { Encoder } from "cbor-x";
 import fc from "fast-check";
 import { describe, expect, it, vi } from "vitest";
 import { freshFolder, snap, TestDepot } from "../../tests/depot";
-import { fileBytes, findEntry, walkTree } from "./browse";
-import { deriveStoreKeys } from "./keys";
-import { packName } from "./layout";
-import { cborEncoder } from "./pack";
+import { packName } from "./packs/layout";
+import { cborEncoder } from "./packs/pack";
 import { LocalFolder } from "./places/local-folder";
-import { openPoint, sealPoint } from "./point";
-import { StoreReader } from "./reader";
-import { paddedLength } from "./sealing";
-import { byteString, decodeNode, type Entry, encodeFolder, showBytes } from "./tree";
-import { StoreWriter } from "./writer";
+import { fileBytes, findEntry, walkTree } from "./read/browse";
+import { StoreReader } from "./read/reader";
+import { deriveStoreKeys } from "./seal/keys";
+import { paddedLength } from "./seal/sealing";
+import { openPoint, sealPoint } from "./tree/point";
+import { byteString, decodeNode, type Entry, encodeFolder, showBytes } from "./tree/tree";
+import { StoreWriter } from "./write/writer";
 
 describe("packs", () => {
   it("give back every chunk, whatever its length and however it compresses", async () => {

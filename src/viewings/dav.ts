@@ -1,16 +1,16 @@
 import { createHash } from "node:crypto";
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { LRUCache } from "lru-cache";
-import { pointById } from "@/db/points";
-import { noteViewed, type OpenedViewing, viewingFor } from "@/db/viewings";
-import { momentText } from "@/server/moment-label";
-import { problemFrom } from "@/server/problem";
-import type { Services } from "@/server/services";
-import { record } from "@/server/who";
-import { countEntries, fileBytes, findEntry, folderEntries } from "@/store/browse";
-import type { ChunkReader } from "@/store/reader";
-import { hashSecret } from "@/store/secrets";
-import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
+import { pointById } from "@/db/points/points";
+import { noteViewed, type OpenedViewing, viewingFor } from "@/db/portal/viewings";
+import { record } from "@/server/access/who";
+import { problemFrom } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { momentText } from "@/server/inside/moment-label";
+import { countEntries, fileBytes, findEntry, folderEntries } from "@/store/read/browse";
+import type { ChunkReader } from "@/store/read/reader";
+import { hashSecret } from "@/store/seal/secrets";
+import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree/tree";
 import {
   type Asked,
   MULTISTATUS_BEGIN,

@@ -1,7 +1,7 @@
 import { createServer } from "node:http";
-import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
-import { RUNNER_BEAT_MS } from "@/server/unlocked";
+import { RUNNER_BEAT_MS } from "@/server/access/unlocked";
+import { makeServices } from "@/server/base/services";
+import { readSettings } from "@/server/base/settings";
 import { ViewingDesk } from "./dav";
 
 /**

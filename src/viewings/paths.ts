@@ -1,4 +1,4 @@
-import { type ByteString, byteString, showBytes } from "@/store/tree";
+import { type ByteString, byteString, showBytes } from "@/store/tree/tree";
 
 /**
  * Paths of any bytes in addresses (RFC 3986): each byte that is not unreserved is written as `%HH`. Many programs take

@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { byteString, showBytes } from "@/store/tree";
+import { byteString, showBytes } from "@/store/tree/tree";
 import { readAsked, responseOf, xmlText } from "./multistatus";
 import { hrefOf, pathOf } from "./paths";
 import { rangeOf } from "./ranges";

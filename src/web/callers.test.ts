@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { blocksOf, isIn } from "@/store/reach";
+import { blocksOf, isIn } from "@/store/places/reach";
 import { settleCaller } from "./callers";
 
 describe("blocks of addresses", () => {

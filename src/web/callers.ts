@@ -1,6 +1,6 @@
 import type { IncomingHttpHeaders } from "node:http";
 import { type BlockList, isIP } from "node:net";
-import { isIn, plainAddress } from "@/store/reach";
+import { isIn, plainAddress } from "@/store/places/reach";
 
 /** What a request says about who sent it, or what the framework would take for that. */
 const TOLD = /^(forwarded|x-forwarded-.*|x-real-ip|x-middleware-.*|x-nextjs-.*)$/;

@@ -2,7 +2,7 @@ import { readFileSync, watchFile } from "node:fs";
 import { createServer as createPlain, type RequestListener } from "node:http";
 import { createServer as createSecure } from "node:https";
 import next from "next";
-import { blocksOf } from "@/store/reach";
+import { blocksOf } from "@/store/places/reach";
 import { settleCaller } from "./callers";
 import { handOn } from "./hand-on";
 import { hearOut } from "./hear-out";

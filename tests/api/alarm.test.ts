@@ -2,10 +2,10 @@ import { randomBytes } from "node:crypto";
 import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
-import { insertToken } from "@/db/sessions";
+import { insertToken } from "@/db/access/sessions";
+import { all } from "@/db/base/scope";
 import { applyRetention } from "@/runs/retention";
-import { hashSecret } from "@/store/secrets";
+import { hashSecret } from "@/store/seal/secrets";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 

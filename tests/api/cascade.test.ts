@@ -1,7 +1,7 @@
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 

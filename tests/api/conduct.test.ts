@@ -3,7 +3,7 @@ import { existsSync, mkdirSync, readFileSync, statfsSync, writeFileSync } from "
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole, until } from "../test-console";
 

@@ -16,9 +16,9 @@ import { blake3 } from "@napi-rs/blake-hash";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Cause } from "@/core/protection/causes";
 import type { Statement } from "@/core/statement/statement";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { requestDueDrills } from "@/runs/drills";
-import { noteTodaysUsage } from "@/server/usage";
+import { noteTodaysUsage } from "@/server/statements/usage";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { type Answer, TestConsole } from "../test-console";
 

@@ -3,7 +3,7 @@ import { mkdirSync, symlinkSync, utimesSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createClient, type FileStat, type WebDAVClient } from "webdav";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { purgeAll } from "@/runs/purge";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole, until } from "../test-console";

@@ -10,7 +10,7 @@ import {
 } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { growLocks } from "@/runs/locks";
 import { purgeAll } from "@/runs/purge";
 import { applyRetention } from "@/runs/retention";

@@ -1,7 +1,7 @@
 import { readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all, one } from "@/db/scope";
+import { all, one } from "@/db/base/scope";
 import { MailServer } from "@/standins/mail/server";
 import { type Mailbox, MailTenants, STANDARD_FOLDERS, type Tenant } from "@/standins/mail/tenants";
 import { backUp, enrolMachine, makeClient, restore, type TestClient } from "../client";

@@ -1,11 +1,11 @@
 import { readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { changeMasterKey, settleMasterKey } from "@/operate/master-key";
-import { wayOf } from "@/server/sending";
-import { makeServices } from "@/server/services";
-import { readSettings } from "@/server/settings";
+import { makeServices } from "@/server/base/services";
+import { readSettings } from "@/server/base/settings";
+import { wayOf } from "@/server/notices/sending";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 

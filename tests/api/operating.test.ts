@@ -5,9 +5,9 @@ import { createServer, type Socket } from "node:net";
 import { join } from "node:path";
 import { createServer as createSecure } from "node:tls";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { trailAfter, trailSent, verifyTrail } from "@/db/trail";
+import { trailAfter, trailSent, verifyTrail } from "@/db/access/trail";
 import { trailTarget } from "@/runs/trail-sending";
-import { readSettings } from "@/server/settings";
+import { readSettings } from "@/server/base/settings";
 import { freshFolder } from "../depot";
 import { TestConsole, until } from "../test-console";
 

@@ -1,8 +1,8 @@
 import { execFileSync } from "node:child_process";
 import { generate } from "otplib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { insertToken } from "@/db/sessions";
-import { hashSecret } from "@/store/secrets";
+import { insertToken } from "@/db/access/sessions";
+import { hashSecret } from "@/store/seal/secrets";
 import { makeClient, type TestClient } from "../client";
 import { TestConsole } from "../test-console";
 

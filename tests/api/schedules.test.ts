@@ -1,12 +1,12 @@
 import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { nightOf } from "@/core/protection/nights";
-import { machineById } from "@/db/machines";
-import { all } from "@/db/scope";
-import { dueSources } from "@/db/sources";
+import { all } from "@/db/base/scope";
+import { machineById } from "@/db/sources/machines";
+import { dueSources } from "@/db/sources/sources";
 import { nextJob } from "@/runs/agent-desk";
 import { takeUpLapsed, tickSchedules } from "@/runs/tick";
-import type { Services } from "@/server/services";
+import type { Services } from "@/server/base/services";
 import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 

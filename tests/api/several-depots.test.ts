@@ -2,7 +2,7 @@ import { randomBytes } from "node:crypto";
 import { mkdirSync, readdirSync, renameSync, rmdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { askAllCarries, carry } from "@/runs/carry";
 import { growLocks } from "@/runs/locks";
 import { S3Server } from "@/standins/s3/server";

@@ -4,10 +4,10 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { findCauses, SILENT_HOURS, type SourceFacts } from "@/core/protection/causes";
 import { nightsTable } from "@/core/protection/nights";
 import { OUTCOMES, protectionState } from "@/core/protection/state";
-import { countNights, nightCounts } from "@/db/runs";
-import { all, change } from "@/db/scope";
-import { type SourceStanding, sourceStandings, standingsPage, stateCounts } from "@/db/sources";
-import { computeStanding } from "@/server/standing";
+import { all, change } from "@/db/base/scope";
+import { countNights, nightCounts } from "@/db/runs/runs";
+import { type SourceStanding, sourceStandings, standingsPage, stateCounts } from "@/db/sources/sources";
+import { computeStanding } from "@/server/statements/standing";
 import { enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
 

@@ -2,9 +2,9 @@ import { readdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import pg from "pg";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { clientById } from "@/db/clients";
-import { all, one } from "@/db/scope";
-import { STORED } from "@/db/stored";
+import { all, one } from "@/db/base/scope";
+import { STORED } from "@/db/base/stored";
+import { clientById } from "@/db/clients/clients";
 import { makeClient, type TestClient } from "../client";
 import { TestConsole } from "../test-console";
 

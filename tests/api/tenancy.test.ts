@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { type ExampleIds, exampleBodies } from "@/app/api/examples";
 import { operations } from "@/app/api/operations";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";

@@ -3,7 +3,7 @@ import { join } from "node:path";
 import pg from "pg";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { readClauses } from "@/core/policy/clauses";
-import { migrate } from "@/db/migrate";
+import { migrate } from "@/db/base/migrate";
 import { type DatabaseAccess, ensureMasterKey, startCluster, stopCluster } from "@/operate/cluster";
 import { freshFolder } from "../depot";
 

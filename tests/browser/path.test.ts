@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { generate } from "otplib";
 import { By, Key, type WebDriver } from "selenium-webdriver";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { noteTodaysUsage } from "@/server/usage";
+import { noteTodaysUsage } from "@/server/statements/usage";
 import { seemlyToAll } from "../accessible";
 import { field, openBrowser, press, printedGroups, see, seeText, signInAs, type } from "../browser";
 import { freshFolder } from "../depot";

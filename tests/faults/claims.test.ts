@@ -2,8 +2,8 @@ import { randomBytes } from "node:crypto";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { machineById } from "@/db/machines";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
+import { machineById } from "@/db/sources/machines";
 import { nextJob } from "@/runs/agent-desk";
 import { takePack } from "@/runs/storing";
 import {

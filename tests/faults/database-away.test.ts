@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import pg from "pg";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { S3Server } from "@/standins/s3/server";
 import {
   addBucket,

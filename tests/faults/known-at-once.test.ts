@@ -1,7 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { insertPack, knownChunks } from "@/db/chunks";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
+import { insertPack, knownChunks } from "@/db/points/chunks";
 import { makeClient, type TestClient } from "../client";
 import { TestConsole } from "../test-console";
 

@@ -2,7 +2,7 @@ import { randomBytes } from "node:crypto";
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, expect, it } from "vitest";
-import { all } from "@/db/scope";
+import { all } from "@/db/base/scope";
 import { purgeAll } from "@/runs/purge";
 import { applyRetention } from "@/runs/retention";
 import { backUp, enrolMachine, makeClient, restore, type TestClient, type TestMachine } from "../client";

@@ -8,7 +8,7 @@ import {
   progressReport,
   workRequest,
 } from "@/core/protocol/agent";
-import type { Machine } from "@/db/machines";
+import type { Machine } from "@/db/sources/machines";
 import {
   endByAgent,
   enrolMachine,
@@ -25,10 +25,10 @@ import { chunksKnown, takeLanded, takePack, takePoint } from "@/runs/storing";
 import { type BodyLimits, JSON_LIMITS, parseJson, readBody } from "@/server/api/body";
 import { addressOf, answerError, wrongMethod } from "@/server/api/dispatch";
 import { oddField } from "@/server/api/odd-field";
-import type { Changes } from "@/server/changes";
-import { invalid, notFound, Problem, problemFromZod } from "@/server/problem";
-import type { Services } from "@/server/services";
-import { ID_BYTES } from "@/store/identity";
+import type { Changes } from "@/server/base/changes";
+import { invalid, notFound, Problem, problemFromZod } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { ID_BYTES } from "@/store/seal/identity";
 
 /** The agents' routes: JSON but for chunks and packs, which are bytes. docs/api.md has the list. */
 

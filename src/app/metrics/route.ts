@@ -1,9 +1,9 @@
 import { theServices } from "@/app/console";
 import { mayDo } from "@/core/rights/rights";
+import { personOfToken } from "@/server/access/sign-in";
 import { answerError } from "@/server/api/dispatch";
-import { metricsText } from "@/server/metrics";
-import { Problem } from "@/server/problem";
-import { personOfToken } from "@/server/sign-in";
+import { metricsText } from "@/server/base/metrics";
+import { Problem } from "@/server/base/problem";
 
 export const dynamic = "force-dynamic";
 

@@ -1,5 +1,5 @@
 import { theServices } from "@/app/console";
-import { answers } from "@/db/scope";
+import { answers } from "@/db/base/scope";
 
 export const dynamic = "force-dynamic";
 

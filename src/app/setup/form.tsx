@@ -1,9 +1,9 @@
 "use client";
 
 import { useEffect, useState } from "react";
-import { callApi } from "@/ui/api";
-import { Refusal, SelectField, TextField, useSending } from "@/ui/form";
-import { Sign } from "@/ui/mark";
+import { callApi } from "@/ui/parts/api";
+import { Refusal, SelectField, TextField, useSending } from "@/ui/parts/form";
+import { Sign } from "@/ui/parts/mark";
 
 const FIELDS = [
   ["provider", "Name of the provider", "text", "organization"],

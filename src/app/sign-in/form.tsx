@@ -1,10 +1,10 @@
 "use client";
 
 import { useState } from "react";
-import { ApiError, callApi } from "@/ui/api";
-import { Refusal, TextField, useSending } from "@/ui/form";
-import { Sign } from "@/ui/mark";
-import { ownPath } from "@/ui/own-path";
+import { ownPath } from "@/ui/frame/own-path";
+import { ApiError, callApi } from "@/ui/parts/api";
+import { Refusal, TextField, useSending } from "@/ui/parts/form";
+import { Sign } from "@/ui/parts/mark";
 
 export function SignInForm({ closed }: { closed: boolean }) {
   const [email, setEmail] = useState("");

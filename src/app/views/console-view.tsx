@@ -1,10 +1,10 @@
 import { notFound } from "next/navigation";
 import { VIEWS, type View } from "@/core/places";
 import { type Action, isClientRole, mayDo, type Role } from "@/core/rights/rights";
-import { readProvider } from "@/db/clients";
-import { resolvePlace } from "@/server/place";
-import { Bench } from "@/ui/bench";
-import { ScopeName } from "@/ui/scope-names";
+import { readProvider } from "@/db/clients/clients";
+import { resolvePlace } from "@/server/depots/place";
+import { Bench } from "@/ui/frame/bench";
+import { ScopeName } from "@/ui/frame/scope-names";
 import { theServices } from "../console";
 import { asVisitor, sessionId, signedIn } from "../visitor";
 import { VIEW_MAKERS } from "./makers";

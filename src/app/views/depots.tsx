@@ -9,14 +9,14 @@ import { type DamageSummary, summariseDamage } from "@/core/protection/damages";
 import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { absenceNow, absencesOf } from "@/db/absences";
-import { checksOf, damagedShares, damagesOf, pointsNamed } from "@/db/checks";
-import { listClients } from "@/db/clients";
-import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots";
-import { listPolicies } from "@/db/policies";
-import { inTurn } from "@/db/scope";
-import { fillingOf } from "@/server/usage";
-import { DEPOT_FILE } from "@/store/layout";
+import { inTurn } from "@/db/base/scope";
+import { listClients } from "@/db/clients/clients";
+import { absenceNow, absencesOf } from "@/db/depots/absences";
+import { type Depot, listDepots, listGrants, savingsOf } from "@/db/depots/depots";
+import { checksOf, damagedShares, damagesOf, pointsNamed } from "@/db/runs/checks";
+import { listPolicies } from "@/db/sources/policies";
+import { fillingOf } from "@/server/statements/usage";
+import { DEPOT_FILE } from "@/store/packs/layout";
 import {
   Absences,
   BucketKeys,
@@ -26,9 +26,9 @@ import {
   DirectWay,
   Filling,
   GrantForm,
-} from "@/ui/lazy";
-import { Mark } from "@/ui/mark";
-import { Ago, clockText, dayText } from "@/ui/moment";
+} from "@/ui/frame/lazy";
+import { Mark } from "@/ui/parts/mark";
+import { Ago, clockText, dayText } from "@/ui/parts/moment";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** What the disk behind a depot has free; null when it is not there, or an empty folder stands in its place. */

@@ -4,13 +4,14 @@ import { keyStateOf } from "@/core/keysheet/wrapping";
 import { baseOf } from "@/core/places";
 import { inForce, type Layer, LEVELS, type Level } from "@/core/policy/cascade";
 import { counted } from "@/core/units/duration";
-import { type Client, clientById, listClients, listSites, siteById } from "@/db/clients";
-import { certificateOf, openConsents } from "@/db/consents";
-import { type Depot, listDepots, listGrants } from "@/db/depots";
-import { clientKey, machinesWithoutKey } from "@/db/keys";
-import { listMachines } from "@/db/machines";
-import { listWebhooks } from "@/db/notices";
-import type { Person } from "@/db/people";
+import { certificateOf, openConsents } from "@/db/access/consents";
+import type { Person } from "@/db/access/people";
+import type { Tx } from "@/db/base/scope";
+import { type Client, clientById, listClients, listSites, siteById } from "@/db/clients/clients";
+import { clientKey, machinesWithoutKey } from "@/db/clients/keys";
+import { type Depot, listDepots, listGrants } from "@/db/depots/depots";
+import { listWebhooks } from "@/db/notices/notices";
+import { listMachines } from "@/db/sources/machines";
 import {
   layersOfClient,
   listPolicies,
@@ -18,14 +19,13 @@ import {
   type Policy,
   policyById,
   policyOfOwner,
-} from "@/db/policies";
-import type { Tx } from "@/db/scope";
-import { countUnassigned, sourceById, sourcesOfClient } from "@/db/sources";
-import { ImportPolicy } from "@/ui/import-policy";
-import { PolicySheet } from "@/ui/lazy";
-import { clockText } from "@/ui/moment";
-import type { SheetClient, SheetPolicy } from "@/ui/policy-sheet";
-import { shownConsent } from "@/ui/shown-consent";
+} from "@/db/sources/policies";
+import { countUnassigned, sourceById, sourcesOfClient } from "@/db/sources/sources";
+import { shownConsent } from "@/ui/clients/shown-consent";
+import { PolicySheet } from "@/ui/frame/lazy";
+import { clockText } from "@/ui/parts/moment";
+import { ImportPolicy } from "@/ui/policies/import-policy";
+import type { SheetClient, SheetPolicy } from "@/ui/policies/policy-sheet";
 import type { ViewInput, ViewOutput } from "./view";
 
 async function sheetClient(

@@ -1,15 +1,15 @@
 import { DateTime } from "luxon";
 import Link from "next/link";
-import { clientById, listClients, listSites } from "@/db/clients";
-import { type ListedMessage, listMessages, listWebhooks, mailSettings } from "@/db/notices";
-import type { Tx } from "@/db/scope";
-import { weekOf } from "@/server/load";
-import type { Place } from "@/server/place";
-import { Load, MessageSheet, MessageWays } from "@/ui/lazy";
-import type { LimitedLink } from "@/ui/link-limits";
-import { Mark } from "@/ui/mark";
-import type { ShownMessage } from "@/ui/messages";
-import { clockText } from "@/ui/moment";
+import type { Tx } from "@/db/base/scope";
+import { clientById, listClients, listSites } from "@/db/clients/clients";
+import { type ListedMessage, listMessages, listWebhooks, mailSettings } from "@/db/notices/notices";
+import type { Place } from "@/server/depots/place";
+import { weekOf } from "@/server/policies/load";
+import { Load, MessageSheet, MessageWays } from "@/ui/frame/lazy";
+import { Mark } from "@/ui/parts/mark";
+import { clockText } from "@/ui/parts/moment";
+import type { LimitedLink } from "@/ui/runs/link-limits";
+import type { ShownMessage } from "@/ui/runs/messages";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** What the view Runs shows: the runs themselves, the load of the week, the messages that told of them. */

@@ -5,18 +5,26 @@ import { type DrillFigures, drillSentence } from "@/core/drill/drill";
 import { OUTCOMES } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
 import { counted, formatDuration } from "@/core/units/duration";
-import { depotsOfRun } from "@/db/run-depots";
-import { openRuns, pastRuns, type RunRow, readLog, runRow, type WaitingFacts, waitingFacts } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { comingRuns } from "@/db/sources";
+import type { Tx } from "@/db/base/scope";
+import { depotsOfRun } from "@/db/runs/run-depots";
+import {
+  openRuns,
+  pastRuns,
+  type RunRow,
+  readLog,
+  runRow,
+  type WaitingFacts,
+  waitingFacts,
+} from "@/db/runs/runs";
+import { comingRuns } from "@/db/sources/sources";
 import { whyWaiting } from "@/runs/request";
-import { BackUpButton, StopButton } from "@/ui/deeds";
-import { LiveProgress } from "@/ui/live-progress";
-import { Mark } from "@/ui/mark";
-import { Clock, clockText } from "@/ui/moment";
-import { RateDrawing } from "@/ui/rate-drawing";
-import { RunDepots } from "@/ui/run-depots";
-import { runTitle } from "@/ui/run-title";
+import { RateDrawing } from "@/ui/drawings/rate-drawing";
+import { LiveProgress } from "@/ui/frame/live-progress";
+import { BackUpButton, StopButton } from "@/ui/parts/deeds";
+import { Mark } from "@/ui/parts/mark";
+import { Clock, clockText } from "@/ui/parts/moment";
+import { RunDepots } from "@/ui/runs/run-depots";
+import { runTitle } from "@/ui/runs/run-title";
 import { loadPart, messagesPart, PartLinks } from "./runs-parts";
 import type { ViewInput, ViewOutput } from "./view";
 

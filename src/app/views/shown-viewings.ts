@@ -1,9 +1,9 @@
 import type { ClientId, SourceId } from "@/core/ids";
-import type { Tx } from "@/db/scope";
-import { keysOfViewings, openViewings } from "@/db/viewings";
-import { showBytes } from "@/store/tree";
-import { clockText } from "@/ui/moment";
-import type { ShownViewing } from "@/ui/viewings";
+import type { Tx } from "@/db/base/scope";
+import { keysOfViewings, openViewings } from "@/db/portal/viewings";
+import { showBytes } from "@/store/tree/tree";
+import { clockText } from "@/ui/parts/moment";
+import type { ShownViewing } from "@/ui/restore/viewings";
 
 /** The open viewings of a client, or of all, or of one source, in words. */
 export async function shownViewings(

@@ -6,25 +6,33 @@ import { CLAUSE_TITLES } from "@/core/policy/cascade";
 import { encryptionSentence } from "@/core/policy/clauses";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { listClients, listSites } from "@/db/clients";
-import { type Connection, connectionById } from "@/db/connections";
-import { placesOfSource } from "@/db/copies";
-import { lastDrill } from "@/db/drills";
-import { holdsOf } from "@/db/holds";
-import { type Machine, machineById } from "@/db/machines";
-import { pointsOf } from "@/db/points";
-import { listPolicies, policyById } from "@/db/policies";
-import { openRuns, pastRuns } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources";
-import { keptTogether, whyKept } from "@/server/kept";
-import { sentencesOf } from "@/server/policy-saving";
-import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/deeds";
-import { DeleteSource } from "@/ui/delete-source";
-import { BringBack, ClientSheet, ConnectSheet, Depth, Holds, SourceTable, TenantDeeds } from "@/ui/lazy";
-import { Mark } from "@/ui/mark";
-import { Ago, Clock, clockText } from "@/ui/moment";
-import { Tags } from "@/ui/tags";
+import type { Tx } from "@/db/base/scope";
+import { listClients, listSites } from "@/db/clients/clients";
+import { placesOfSource } from "@/db/points/copies";
+import { holdsOf } from "@/db/points/holds";
+import { pointsOf } from "@/db/points/points";
+import { lastDrill } from "@/db/runs/drills";
+import { openRuns, pastRuns } from "@/db/runs/runs";
+import { type Connection, connectionById } from "@/db/sources/connections";
+import { type Machine, machineById } from "@/db/sources/machines";
+import { listPolicies, policyById } from "@/db/sources/policies";
+import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources/sources";
+import { keptTogether, whyKept } from "@/server/inside/kept";
+import { sentencesOf } from "@/server/policies/policy-saving";
+import {
+  BringBack,
+  ClientSheet,
+  ConnectSheet,
+  Depth,
+  Holds,
+  SourceTable,
+  TenantDeeds,
+} from "@/ui/frame/lazy";
+import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/parts/deeds";
+import { Mark } from "@/ui/parts/mark";
+import { Ago, Clock, clockText } from "@/ui/parts/moment";
+import { Tags } from "@/ui/parts/tags";
+import { DeleteSource } from "@/ui/sources/delete-source";
 import type { ViewInput, ViewOutput } from "./view";
 
 /** So many sources are on the page; more of them are found by typing. */

@@ -4,11 +4,11 @@ import type { Statement, StatementDay } from "@/core/statement/statement";
 import { STATE_HEIGHT, statesSentence } from "@/core/statement/states";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { ClientLogo } from "@/ui/client-logo";
-import { Drawing } from "@/ui/drawing";
-import { Mark } from "@/ui/mark";
-import { Ago, Clock, clockText } from "@/ui/moment";
-import { ExceptionWords } from "@/ui/statement-words";
+import { ClientLogo } from "@/ui/clients/client-logo";
+import { Drawing } from "@/ui/drawings/drawing";
+import { Mark } from "@/ui/parts/mark";
+import { Ago, Clock, clockText } from "@/ui/parts/moment";
+import { ExceptionWords } from "@/ui/statements/statement-words";
 
 const STACK: readonly Outcome[] = ["clean", "caution", "stopped", "missed", "failed"];
 const FILL: Record<Outcome, string> = {

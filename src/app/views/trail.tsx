@@ -1,8 +1,8 @@
 import Link from "next/link";
 import { zoned } from "@/core/units/zoned";
-import { readTrail } from "@/db/trail";
-import { Clock } from "@/ui/moment";
-import { SearchField } from "@/ui/search-field";
+import { readTrail } from "@/db/access/trail";
+import { Clock } from "@/ui/parts/moment";
+import { SearchField } from "@/ui/parts/search-field";
 import type { ViewInput, ViewOutput } from "./view";
 
 const PAGE = 100;

@@ -1,8 +1,8 @@
 import type { ReactNode } from "react";
-import type { Provider } from "@/db/clients";
-import type { Person } from "@/db/people";
-import type { Tx } from "@/db/scope";
-import type { Place } from "@/server/place";
+import type { Person } from "@/db/access/people";
+import type { Tx } from "@/db/base/scope";
+import type { Provider } from "@/db/clients/clients";
+import type { Place } from "@/server/depots/place";
 
 export type Search = Readonly<Record<string, string | string[] | undefined>>;
 

@@ -1,8 +1,8 @@
 import { randomBytes } from "node:crypto";
 import { join } from "node:path";
-import type { StoreKeys } from "@/store/keys";
-import { encodeFolder } from "@/store/tree";
-import { type Sink, StoreWriter } from "@/store/writer";
+import type { StoreKeys } from "@/store/seal/keys";
+import { encodeFolder } from "@/store/tree/tree";
+import { type Sink, StoreWriter } from "@/store/write/writer";
 import { withConsole } from "./bench-console";
 import { makeClientDepot } from "./client-depot";
 import { type Figure, figure, inFolder, say } from "./ground";

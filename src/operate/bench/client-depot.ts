@@ -1,13 +1,13 @@
 import { randomBytes } from "node:crypto";
 import { mkdirSync } from "node:fs";
-import { describeDepot } from "@/server/depot-test";
-import type { Services } from "@/server/services";
-import { deriveStoreKeys, type StoreKeys } from "@/store/keys";
-import { packName, pointName } from "@/store/layout";
+import type { Services } from "@/server/base/services";
+import { describeDepot } from "@/server/depots/depot-test";
+import { packName, pointName } from "@/store/packs/layout";
 import { LocalFolder } from "@/store/places/local-folder";
-import { type PointCounts, sealPoint } from "@/store/point";
-import { OBJECT_ID_BYTES } from "@/store/sealing";
-import { type Compression, type Sink, StoreWriter } from "@/store/writer";
+import { deriveStoreKeys, type StoreKeys } from "@/store/seal/keys";
+import { OBJECT_ID_BYTES } from "@/store/seal/sealing";
+import { type PointCounts, sealPoint } from "@/store/tree/point";
+import { type Compression, type Sink, StoreWriter } from "@/store/write/writer";
 import { adopt } from "../adopt";
 
 /** A depot in a folder, as one client has it: a recovery point with whatever is written into it. */

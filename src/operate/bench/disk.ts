@@ -3,11 +3,11 @@ import { closeSync, fsyncSync, mkdirSync, openSync, statSync, writeSync } from "
 import { cpus } from "node:os";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
-import { Identifier } from "@/store/identity";
-import { PackMemory } from "@/store/pack-memory";
+import { PackMemory } from "@/store/packs/pack-memory";
 import { makeScratch, pressBlock } from "@/store/press/block";
 import { compressorOf } from "@/store/press/compressor";
-import { HEADER_BYTES } from "@/store/sealing";
+import { Identifier } from "@/store/seal/identity";
+import { HEADER_BYTES } from "@/store/seal/sealing";
 import { medianOf, sideBySide } from "./beside";
 import { BenchDepot, type Figure, figure, inFolder, rounds, say, seconds, store, timed } from "./ground";
 import { inProgram } from "./program";

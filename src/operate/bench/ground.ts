@@ -7,14 +7,14 @@ import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { restoreFiles } from "@/sources/files/writer";
 import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
-import { IdNumbers } from "@/store/id-numbers";
-import { deriveStoreKeys } from "@/store/keys";
-import { lastPart, packName, packsOf } from "@/store/layout";
-import { openPack, type PackHolds } from "@/store/pack";
+import { IdNumbers } from "@/store/packs/id-numbers";
+import { lastPart, packName, packsOf } from "@/store/packs/layout";
+import { openPack, type PackHolds } from "@/store/packs/pack";
 import { LocalFolder } from "@/store/places/local-folder";
-import { StoreReader } from "@/store/reader";
-import { idKey } from "@/store/tree";
-import { StoreWriter } from "@/store/writer";
+import { StoreReader } from "@/store/read/reader";
+import { deriveStoreKeys } from "@/store/seal/keys";
+import { idKey } from "@/store/tree/tree";
+import { StoreWriter } from "@/store/write/writer";
 
 /**
  * `bin/bench`: the engine of agent and runner on a Unix tree, to a local depot, beside the pipelines that the

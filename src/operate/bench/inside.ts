@@ -10,9 +10,9 @@ import {
   type SourceReader,
 } from "@/sources/reader";
 import { storeSnapshot } from "@/sources/snapshot";
-import type { StoreKeys } from "@/store/keys";
-import type { ByteString } from "@/store/tree";
-import type { StoreWriter } from "@/store/writer";
+import type { StoreKeys } from "@/store/seal/keys";
+import type { ByteString } from "@/store/tree/tree";
+import type { StoreWriter } from "@/store/write/writer";
 import { OWNER, withConsole } from "./bench-console";
 import { makeClientDepot } from "./client-depot";
 import { type Figure, figure, inFolder, percentile, say } from "./ground";

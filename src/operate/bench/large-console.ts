@@ -1,5 +1,5 @@
 import type pg from "pg";
-import type { Services } from "@/server/services";
+import type { Services } from "@/server/base/services";
 
 /** How much of everything; `large`: so many sources one of the clients has. */
 export interface ConsoleSize {

@@ -6,8 +6,8 @@ import { compileSelection } from "@/core/selection/selection";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { storeSnapshot } from "@/sources/snapshot";
-import { splitIds } from "@/store/identity";
-import { StoreWriter } from "@/store/writer";
+import { splitIds } from "@/store/seal/identity";
+import { StoreWriter } from "@/store/write/writer";
 import { BenchDepot, bringBack } from "./ground";
 
 /** Of this program alone: what `getrusage` tells begins with what the program had that started it. */

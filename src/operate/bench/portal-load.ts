@@ -1,10 +1,10 @@
 import { randomUUID } from "node:crypto";
 import { setTimeout as pause } from "node:timers/promises";
-import { insertPerson } from "@/db/people";
-import { one } from "@/db/scope";
-import { insertToken } from "@/db/sessions";
-import type { Services } from "@/server/services";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { insertPerson } from "@/db/access/people";
+import { insertToken } from "@/db/access/sessions";
+import { one } from "@/db/base/scope";
+import type { Services } from "@/server/base/services";
+import { hashSecret, randomSecret } from "@/store/seal/secrets";
 
 /** People who use the portal as people do: they click, read, and click again; others get everything of a moment back. */
 const system = { role: "system" } as const;

@@ -1,7 +1,7 @@
 import { mkdirSync } from "node:fs";
 import { join } from "node:path";
 import { seedDemo } from "@/demo/seed";
-import { readSettings } from "@/server/settings";
+import { readSettings } from "@/server/base/settings";
 import { inConsole } from "./bench-console";
 import { type Figure, figure, percentile, say } from "./ground";
 import { invite, Load } from "./portal-load";

@@ -1,4 +1,4 @@
-import { Problem } from "../problem";
+import { Problem } from "../base/problem";
 
 /** How much of a body is read, and how long it may take. */
 export interface BodyLimits {

@@ -1,11 +1,11 @@
 import { z } from "zod";
 import { isClientRole, mayPersonDo } from "@/core/rights/rights";
-import type { Person } from "@/db/people";
-import { hashSecret } from "@/store/secrets";
-import { invalid, notFound, Problem, problemFrom, problemFromZod } from "../problem";
-import type { Services } from "../services";
-import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } from "../sign-in";
-import { asSession } from "../unlocked";
+import type { Person } from "@/db/access/people";
+import { hashSecret } from "@/store/seal/secrets";
+import { isSecure, personOfSession, personOfToken, scopeOf, sessionCookieName } from "../access/sign-in";
+import { asSession } from "../access/unlocked";
+import { invalid, notFound, Problem, problemFrom, problemFromZod } from "../base/problem";
+import type { Services } from "../base/services";
 import { readJson } from "./body";
 import { fieldWords } from "./field-words";
 import { once } from "./idempotency";

@@ -1,9 +1,9 @@
 import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
 import type { PersonId } from "@/core/ids";
-import { withIdempotency } from "@/db/committed";
-import { giveKeyBack, keepAnswer, takeKey } from "@/db/idempotency";
-import { Problem } from "../problem";
+import { withIdempotency } from "@/db/base/committed";
+import { giveKeyBack, keepAnswer, takeKey } from "@/db/base/idempotency";
+import { Problem } from "../base/problem";
 import type { AnyOperation, Context } from "./operation";
 
 export interface Answer {

@@ -1,5 +1,5 @@
 import { RateLimiterMemory } from "rate-limiter-flexible";
-import { Problem } from "../problem";
+import { Problem } from "../base/problem";
 
 /**
  * How much one caller may ask for. Far above what a person or a well-made program does, and far below what keeps others

@@ -1,11 +1,11 @@
 import type { z } from "zod";
 import type { ClientId } from "@/core/ids";
 import type { Action } from "@/core/rights/rights";
-import type { Person } from "@/db/people";
-import type { Scope, Tx } from "@/db/scope";
-import type { ApiToken } from "@/db/sessions";
-import type { Services } from "../services";
-import { record, type Who } from "../who";
+import type { Person } from "@/db/access/people";
+import type { ApiToken } from "@/db/access/sessions";
+import type { Scope, Tx } from "@/db/base/scope";
+import { record, type Who } from "../access/who";
+import type { Services } from "../base/services";
 
 /** Who may call an operation: anybody, anybody signed in, or whoever has the right to such an action. */
 export type Caller = "anyone" | "person" | Action;

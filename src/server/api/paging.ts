@@ -1,6 +1,6 @@
 import { z } from "zod";
-import { cursorAfter, keyOfCursor } from "@/db/cursor";
-import { invalid } from "../problem";
+import { cursorAfter, keyOfCursor } from "@/db/base/cursor";
+import { invalid } from "../base/problem";
 import type { AnyOperation, PagedList } from "./operation";
 
 /** Lists page alike: `limit` and an opaque `cursor` in the request, `next` in the answer, null at the end. */

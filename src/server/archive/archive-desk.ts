@@ -1,17 +1,17 @@
 import { randomUUID } from "node:crypto";
 import { Readable } from "node:stream";
 import type { ClientId } from "@/core/ids";
-import { archiveById, deleteOldArchives, insertArchive, useArchive } from "@/db/archives";
-import { clientById } from "@/db/clients";
-import { notify } from "@/db/notify";
-import type { Point } from "@/db/points";
-import { endRun, insertRun, setStartedAt } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { sourceById } from "@/db/sources";
-import type { ByteString } from "@/store/tree";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
+import { clientById } from "@/db/clients/clients";
+import { archiveById, deleteOldArchives, insertArchive, useArchive } from "@/db/points/archives";
+import type { Point } from "@/db/points/points";
+import { endRun, insertRun, setStartedAt } from "@/db/runs/runs";
+import { sourceById } from "@/db/sources/sources";
+import type { ByteString } from "@/store/tree/tree";
 import type { Context } from "../api/operation";
-import { momentLabel } from "../moment-label";
-import { notFound } from "../problem";
+import { notFound } from "../base/problem";
+import { momentLabel } from "../inside/moment-label";
 import { type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
 
 /**

@@ -12,7 +12,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import type { ByteString, Entry } from "@/store/tree";
+import type { ByteString, Entry } from "@/store/tree/tree";
 import { ArchiveNames, safePart, textPart } from "./names";
 import { contentLength, padded, sparseMap, TAR_END, tarHeader } from "./tar-headers";
 import { ZipWriter } from "./zip-writer";

@@ -1,10 +1,10 @@
 import { type Readable, Transform, type TransformCallback } from "node:stream";
-import type { Point } from "@/db/points";
-import { fileBytes, findEntry, type Walked, walkTree } from "@/store/browse";
-import type { ChunkReader } from "@/store/reader";
-import { type ByteString, byteString, type Entry } from "@/store/tree";
-import { notFound } from "../problem";
-import type { Services } from "../services";
+import type { Point } from "@/db/points/points";
+import { fileBytes, findEntry, type Walked, walkTree } from "@/store/read/browse";
+import type { ChunkReader } from "@/store/read/reader";
+import { type ByteString, byteString, type Entry } from "@/store/tree/tree";
+import { notFound } from "../base/problem";
+import type { Services } from "../base/services";
 import { ArchiveNames } from "./names";
 import { contentLength, padded, sparseMap, TAR_END, type TarMember, tarHeader } from "./tar-headers";
 import { ZipWriter } from "./zip-writer";

@@ -1,4 +1,4 @@
-import { type ByteString, showBytes } from "@/store/tree";
+import { type ByteString, showBytes } from "@/store/tree/tree";
 
 /**
  * Names inside an archive. A file's name is one part of a path here and must be one wherever the archive is opened: what

@@ -1,4 +1,4 @@
-import type { Entry } from "@/store/tree";
+import type { Entry } from "@/store/tree/tree";
 
 /** TAR headers: ustar and pax extended headers (POSIX.1-2001, `pax`), with GNU's sparse format 1.0 inside pax. */
 

@@ -1,4 +1,4 @@
-import { answerJobs } from "@/store/threads";
+import { answerJobs } from "@/store/write/threads";
 import type { ContentAnswer, ContentJob } from "./batch";
 import { RunReadings } from "./run-readings";
 

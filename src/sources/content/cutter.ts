@@ -1,9 +1,9 @@
-import { CHUNK_MAX } from "@/store/chunker";
-import { putBytes } from "@/store/copy";
 import { SPREAD_BYTES } from "@/store/cutting/spread";
 import { WINDOW_BYTES, type WindowMemory } from "@/store/cutting/windows";
-import type { Identifier } from "@/store/identity";
-import type { ByteString } from "@/store/tree";
+import type { Identifier } from "@/store/seal/identity";
+import type { ByteString } from "@/store/tree/tree";
+import { CHUNK_MAX } from "@/store/write/chunker";
+import { putBytes } from "@/store/write/copy";
 import type { OpenFile } from "../reader";
 import { looksRandom } from "./random";
 

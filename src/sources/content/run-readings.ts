@@ -1,5 +1,5 @@
 import { WindowMemory } from "@/store/cutting/windows";
-import { Identifier } from "@/store/identity";
+import { Identifier } from "@/store/seal/identity";
 import { openFile } from "../files/open-file";
 import type { OpenFile } from "../reader";
 import { AnswerBuilder, type ContentAnswer, type ContentJob } from "./batch";

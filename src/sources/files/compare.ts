@@ -9,10 +9,10 @@ import {
   readSync,
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
-import { chunksOf, type Walked } from "@/store/browse";
-import type { Identifier } from "@/store/identity";
-import type { ChunkReader } from "@/store/reader";
-import { type ByteString, byteString, type Entry, idKey, showBytes } from "@/store/tree";
+import { chunksOf, type Walked } from "@/store/read/browse";
+import type { ChunkReader } from "@/store/read/reader";
+import type { Identifier } from "@/store/seal/identity";
+import { type ByteString, byteString, type Entry, idKey, showBytes } from "@/store/tree/tree";
 import { NOBODY_SAID } from "../reader";
 import { joinPath, systemPath } from "./paths";
 

@@ -25,8 +25,8 @@ import {
 } from "node:fs";
 import { basename, join } from "node:path";
 import { describe, expect, it } from "vitest";
-import { folderEntries, walkTree } from "@/store/browse";
-import { Identifier } from "@/store/identity";
+import { folderEntries, walkTree } from "@/store/read/browse";
+import { Identifier } from "@/store/seal/identity";
 import { bring, freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { describeTree } from "../../../tests/same-tree";
 import { compareWithDisk } from "./compare";

@@ -1,4 +1,4 @@
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
 
 /** So many names are strings at a time. */
 const RUN = 65_536;

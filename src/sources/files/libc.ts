@@ -1,8 +1,8 @@
 import { constants as fileFlags } from "node:fs";
 import { constants } from "node:os";
 import koffi from "koffi";
-import { joinTime, splitTime } from "@/store/times";
-import type { ByteString } from "@/store/tree";
+import { joinTime, splitTime } from "@/store/tree/times";
+import type { ByteString } from "@/store/tree/tree";
 import { FolderNames } from "./folder-names";
 
 /**

@@ -3,7 +3,7 @@ import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import type { FileSelection } from "@/core/selection/selection";
-import { byteString } from "@/store/tree";
+import { byteString } from "@/store/tree/tree";
 import { freshFolder, type Snapped, snap, TestDepot } from "../../../tests/depot";
 import { AheadReader, type AskLister } from "./listing-ahead";
 import { type ListingBatch, type ListingJob, Walks, walksBefore } from "./listing-batch";

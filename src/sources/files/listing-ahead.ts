@@ -1,8 +1,8 @@
 import { existsSync } from "node:fs";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { Threads } from "@/store/threads";
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
+import { Threads } from "@/store/write/threads";
 import type { Listed, Listing } from "../reader";
 import { STAT_WORDS, statsAt } from "./libc";
 import {

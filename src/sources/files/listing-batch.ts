@@ -1,6 +1,6 @@
 import { constants } from "node:fs";
 import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
-import { type ByteString, byteString, showBytes } from "@/store/tree";
+import { type ByteString, byteString, showBytes } from "@/store/tree/tree";
 import { OpenFolder, STAT_WORDS } from "./libc";
 import { joinPath } from "./paths";
 import { FilesReader } from "./reader";

@@ -1,4 +1,4 @@
-import { answerJobs } from "@/store/threads";
+import { answerJobs } from "@/store/write/threads";
 import { type ListingBatch, type ListingJob, Walks } from "./listing-batch";
 
 const walks = new Walks();

@@ -1,6 +1,6 @@
 import { closeSync, constants, openSync, readSync } from "node:fs";
 import { CodedError } from "@/core/codes";
-import { type ByteString, showBytes } from "@/store/tree";
+import { type ByteString, showBytes } from "@/store/tree/tree";
 import type { OpenFile } from "../reader";
 import { contentStats, dataRanges, readXattrsOpen } from "./libc";
 import { systemPath } from "./paths";

@@ -1,4 +1,4 @@
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
 
 /** A path for Node's calls: text when it is plain ASCII (quicker), else its bytes. */
 export function systemPath(path: ByteString): string | Buffer {

@@ -15,7 +15,7 @@ import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import fc from "fast-check";
 import { expect, test, vi } from "vitest";
-import { byteString } from "@/store/tree";
+import { byteString } from "@/store/tree/tree";
 import { freshFolder } from "../../../tests/depot";
 import { readXattrs } from "./libc";
 import { beginPlacing, SMALL_BYTES } from "./placing";

@@ -3,8 +3,8 @@ import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
 import type { Holder } from "@/store/cutting/windows";
-import { Threads } from "@/store/threads";
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
+import { Threads } from "@/store/write/threads";
 import {
   type Batch,
   BatchBuilder,

@@ -13,7 +13,7 @@ import {
 import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { afterEach, describe, expect, it } from "vitest";
-import { byteString } from "@/store/tree";
+import { byteString } from "@/store/tree/tree";
 import { freshFolder } from "../../../tests/depot";
 import { readXattrs } from "./libc";
 import { isUnfinished, type Metadata, OwnFolders, putFile, setMetadata, UNFINISHED_MODE } from "./put-file";

@@ -9,7 +9,7 @@ import {
   writeSync,
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
-import type { ByteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
 import {
   closeOpened,
   makeAt,

@@ -1,6 +1,6 @@
 import { constants, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
-import { type ByteString, showBytes } from "@/store/tree";
+import { type ByteString, showBytes } from "@/store/tree/tree";
 import { type Listed, type Listing, nowNanoseconds, type OpenFile, type SourceReader } from "../reader";
 import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";

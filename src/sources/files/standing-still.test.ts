@@ -12,8 +12,8 @@ import {
 } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { walkTree } from "@/store/browse";
-import { showBytes } from "@/store/tree";
+import { walkTree } from "@/store/read/browse";
+import { showBytes } from "@/store/tree/tree";
 import { bring, freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { FilesReader } from "./reader";
 import {

@@ -1,7 +1,7 @@
 import { execFile } from "node:child_process";
 import { lstatSync, mkdirSync, readFileSync } from "node:fs";
 import { promisify } from "node:util";
-import { type ByteString, byteString, showBytes } from "@/store/tree";
+import { type ByteString, byteString, showBytes } from "@/store/tree/tree";
 import { systemPath } from "./paths";
 
 const run = promisify(execFile);

@@ -12,12 +12,12 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
-import { filePieces, findEntry, folderEntries, folderPages } from "@/store/browse";
 import type { Holder } from "@/store/cutting/windows";
-import { ID_BYTES } from "@/store/identity";
-import type { AtHand, ChunkReader } from "@/store/reader";
-import { Scout } from "@/store/scout";
-import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree";
+import { filePieces, findEntry, folderEntries, folderPages } from "@/store/read/browse";
+import type { AtHand, ChunkReader } from "@/store/read/reader";
+import { ID_BYTES } from "@/store/seal/identity";
+import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree/tree";
+import { Scout } from "@/store/write/scout";
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, type Placing, SMALL_BYTES } from "./placing";
 import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn, unfinishedOf } from "./placing-batch";

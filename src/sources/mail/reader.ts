@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
-import type { ByteString } from "@/store/tree";
-import { byteString } from "@/store/tree";
+import type { ByteString } from "@/store/tree/tree";
+import { byteString } from "@/store/tree/tree";
 import {
   type Listed,
   type Listing,

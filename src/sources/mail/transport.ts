@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
-import { fetchAllowed } from "@/store/reach";
+import { fetchAllowed } from "@/store/places/reach";
 
 /** No byte for so long, and the far end counts as silent. A long message on a thin link may take any time. */
 const SILENCE_MS = 30_000;

@@ -1,4 +1,4 @@
-import { TABLE_WORDS } from "../chunker";
+import { TABLE_WORDS } from "../write/chunker";
 import { CUT_MODULE } from "./cut-module";
 import { SPREAD_BYTES, spreadWeights } from "./spread";
 

@@ -2,7 +2,7 @@ import { constants } from "node:fs";
 import { type FileHandle, link, mkdir, open, opendir, readFile, stat, unlink } from "node:fs/promises";
 import { dirname, join } from "node:path";
 import { CodedError } from "@/core/codes";
-import { DEPOT_FILE } from "../layout";
+import { DEPOT_FILE } from "../packs/layout";
 import type { Place, Unfinished } from "./place";
 
 const SAFE_NAME = /^[A-Za-z0-9.-]+(\/[A-Za-z0-9.-]+)*$/;

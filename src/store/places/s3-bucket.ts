@@ -22,8 +22,8 @@ import {
 import { getSignedUrl } from "@aws-sdk/s3-request-presigner";
 import type { BucketPlace } from "@/core/bucket";
 import { type Code, CodedError } from "@/core/codes";
-import { allowedAgents, refuseForbidden } from "../reach";
 import type { Leave, LeavingPlace, LockSupport, Unfinished } from "./place";
+import { allowedAgents, refuseForbidden } from "./reach";
 
 // the lock file holds a version that runs here; whoever starts a console need not read of later ones
 process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED ??= "true";

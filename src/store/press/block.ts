@@ -1,9 +1,9 @@
 import { CodedError } from "@/core/codes";
-import { putBytes } from "../copy";
-import { TAG_BYTES } from "../gcm";
-import { ID_BYTES, Identifier } from "../identity";
-import type { PackMemory } from "../pack-memory";
-import { paddedLength, sealInto, unseal } from "../sealing";
+import type { PackMemory } from "../packs/pack-memory";
+import { TAG_BYTES } from "../seal/gcm";
+import { ID_BYTES, Identifier } from "../seal/identity";
+import { paddedLength, sealInto, unseal } from "../seal/sealing";
+import { putBytes } from "../write/copy";
 import { type Compressor, looksDense } from "./compressor";
 
 /** Chunks that become one sealed block of a pack. */

@@ -2,7 +2,7 @@ import { existsSync } from "node:fs";
 import { availableParallelism } from "node:os";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { Threads } from "../threads";
+import { Threads } from "../write/threads";
 import {
   type BlockJob,
   type BlockNames,

@@ -1,6 +1,6 @@
-import { gcm, nodeGcm } from "../gcm";
-import { PackMemory } from "../pack-memory";
-import { answerJobs } from "../threads";
+import { PackMemory } from "../packs/pack-memory";
+import { gcm, nodeGcm } from "../seal/gcm";
+import { answerJobs } from "../write/threads";
 import {
   type BlockJob,
   type BlockNames,

@@ -3,9 +3,9 @@
 import { useCallback, useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { callApi } from "../api";
-import { tellRefusal } from "../deeds";
-import { clockText } from "../moment";
+import { callApi } from "../parts/api";
+import { tellRefusal } from "../parts/deeds";
+import { clockText } from "../parts/moment";
 import { type AskShown, plainName } from "./given";
 
 /** Restores of the client's people that wait for their manager. */

@@ -1,7 +1,7 @@
 "use client";
 
 import { useEffect, useRef, useState } from "react";
-import { callApi } from "../api";
+import { callApi } from "../parts/api";
 
 const SIGNS = ["pointerdown", "keydown", "scroll", "touchstart"] as const;
 const WARN_MS = 60_000;

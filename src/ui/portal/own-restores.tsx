@@ -2,10 +2,10 @@
 
 import { restoreWords } from "@/core/protection/own-restore";
 import { counted } from "@/core/units/duration";
-import { callApi } from "../api";
-import { tellRefusal } from "../deeds";
-import { clockText } from "../moment";
-import { shareDone, ThinBar } from "../progress";
+import { shareDone, ThinBar } from "../frame/progress";
+import { callApi } from "../parts/api";
+import { tellRefusal } from "../parts/deeds";
+import { clockText } from "../parts/moment";
 import { type AllGiven, plainName } from "./given";
 
 /** What the person asked for lately, and what became of it. */

@@ -1,7 +1,7 @@
-import { readProvider } from "@/db/clients";
-import { recoveryCodesLeft } from "@/db/second-factor";
-import { sessionsOf, tokensOf } from "@/db/sessions";
-import { AccountSheet } from "@/ui/account-sheet";
+import { recoveryCodesLeft } from "@/db/access/second-factor";
+import { sessionsOf, tokensOf } from "@/db/access/sessions";
+import { readProvider } from "@/db/clients/clients";
+import { AccountSheet } from "@/ui/frame/account-sheet";
 import { theServices } from "../../console";
 import { sessionId, signedInAnyhow } from "../../visitor";
 

@@ -1,14 +1,14 @@
 import Link from "next/link";
 import { notFound } from "next/navigation";
 import { mayDo, ROLE_NAMES } from "@/core/rights/rights";
-import { listClients, readProvider } from "@/db/clients";
-import { giftsOfClient } from "@/db/gifts";
-import { factorRoles, listPeople } from "@/db/people";
-import { sourceNames } from "@/db/sources";
-import { shownGift } from "@/server/given";
-import { Bench } from "@/ui/bench";
-import { Ago } from "@/ui/moment";
-import { DemandFactor, InvitePerson, PeopleOf, PersonDocket } from "@/ui/people-sheet";
+import { factorRoles, listPeople } from "@/db/access/people";
+import { listClients, readProvider } from "@/db/clients/clients";
+import { giftsOfClient } from "@/db/portal/gifts";
+import { sourceNames } from "@/db/sources/sources";
+import { shownGift } from "@/server/portal/given";
+import { DemandFactor, InvitePerson, PeopleOf, PersonDocket } from "@/ui/clients/people-sheet";
+import { Bench } from "@/ui/frame/bench";
+import { Ago } from "@/ui/parts/moment";
 import { theServices } from "../../console";
 import { asVisitor, signedIn } from "../../visitor";
 

@@ -1,8 +1,7 @@
 import { toDataURL } from "qrcode";
 import { z } from "zod";
-import { clearResets, setPassword, signInRow } from "@/db/people";
-import type { Tx } from "@/db/scope";
-import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/second-factor";
+import { clearResets, setPassword, signInRow } from "@/db/access/people";
+import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/access/second-factor";
 import {
   endSession,
   endSessions,
@@ -11,13 +10,14 @@ import {
   insertToken,
   sessionsOf,
   tokensOf,
-} from "@/db/sessions";
+} from "@/db/access/sessions";
+import type { Tx } from "@/db/base/scope";
+import { refuseKnownPassword } from "@/server/access/known-passwords";
+import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/access/second-factor";
+import { codeFits, hashPassword, passwordFits } from "@/server/access/sign-in";
 import { type Context, operation } from "@/server/api/operation";
-import { refuseKnownPassword } from "@/server/known-passwords";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { makeRecoveryCodes, newSeed, sealSeed, seedAddress, stepOfCode } from "@/server/second-factor";
-import { codeFits, hashPassword, passwordFits } from "@/server/sign-in";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { hashSecret, randomSecret } from "@/store/seal/secrets";
 import * as shape from "../shapes";
 import { name, password, uuid } from "./ids";
 

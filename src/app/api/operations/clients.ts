@@ -5,6 +5,8 @@ import { logoOf } from "@/core/look/raster";
 import { slugOf } from "@/core/places";
 import { bandwidthHours, bandwidthWords } from "@/core/policy/conduct";
 import { zoneSchema } from "@/core/policy/zone";
+import { notify } from "@/db/base/notify";
+import type { Tx } from "@/db/base/scope";
 import {
   type Client,
   clientBySlug,
@@ -18,15 +20,13 @@ import {
   setSiteLimits,
   siteById,
   updateClient,
-} from "@/db/clients";
-import { contractOf, setContract } from "@/db/contracts";
-import { lookOf, setColour, setLogo, wholeLook } from "@/db/looks";
-import { insertCode } from "@/db/machines";
-import { notify } from "@/db/notify";
-import type { Tx } from "@/db/scope";
+} from "@/db/clients/clients";
+import { contractOf, setContract } from "@/db/clients/contracts";
+import { lookOf, setColour, setLogo, wholeLook } from "@/db/clients/looks";
+import { insertCode } from "@/db/sources/machines";
 import { operation } from "@/server/api/operation";
-import { invalid, notFound } from "@/server/problem";
-import { hashSecret } from "@/store/secrets";
+import { invalid, notFound } from "@/server/base/problem";
+import { hashSecret } from "@/store/seal/secrets";
 import * as shape from "../shapes";
 import { clientParam, name, theClient, uuid } from "./ids";
 

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
-import { clientById, siteById } from "@/db/clients";
+import { notify } from "@/db/base/notify";
+import { clientById, siteById } from "@/db/clients/clients";
 import {
   type Connection,
   connectionById,
@@ -10,12 +11,11 @@ import {
   markChecked,
   markConnectionGone,
   setSecret,
-} from "@/db/connections";
-import { listMachines, machineById, markGone } from "@/db/machines";
-import { notify } from "@/db/notify";
+} from "@/db/sources/connections";
+import { listMachines, machineById, markGone } from "@/db/sources/machines";
 import { lookAt, secretContext, takeAccounts, tenantWith, testTenant } from "@/runs/mail-tenant";
 import { operation } from "@/server/api/operation";
-import { invalid, notFound, Problem } from "@/server/problem";
+import { invalid, notFound, Problem } from "@/server/base/problem";
 import * as shape from "../shapes";
 import { clientParam, hostName, name, scopeQuery, uuid } from "./ids";
 

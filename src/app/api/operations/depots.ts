@@ -4,7 +4,8 @@ import type { BucketPlace } from "@/core/bucket";
 import type { Code } from "@/core/codes";
 import type { ClientId, DepotId } from "@/core/ids";
 import { counted } from "@/core/units/duration";
-import { clientById } from "@/db/clients";
+import { notify } from "@/db/base/notify";
+import { clientById } from "@/db/clients/clients";
 import {
   type Depot,
   depotById,
@@ -16,14 +17,13 @@ import {
   setDepotKeys,
   setDirect,
   upsertGrant,
-} from "@/db/depots";
-import { notify } from "@/db/notify";
+} from "@/db/depots/depots";
+import { askConsent } from "@/server/access/consents";
 import { type Context, operation } from "@/server/api/operation";
-import { askConsent } from "@/server/consents";
-import { type DepotTest, describeDepot, testBucket, testFolder } from "@/server/depot-test";
-import { depotSecretContext } from "@/server/places";
-import { invalid, notFound } from "@/server/problem";
-import type { Services } from "@/server/services";
+import { invalid, notFound } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { type DepotTest, describeDepot, testBucket, testFolder } from "@/server/depots/depot-test";
+import { depotSecretContext } from "@/server/depots/places";
 import { LocalFolder } from "@/store/places/local-folder";
 import { S3Bucket } from "@/store/places/s3-bucket";
 import * as shape from "../shapes";

@@ -1,16 +1,16 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { isClientRole } from "@/core/rights/rights";
-import { clientById } from "@/db/clients";
-import { endGift, giftById, giftsOfClient, insertGift } from "@/db/gifts";
-import { notify } from "@/db/notify";
-import { personById } from "@/db/people";
-import { sourceById } from "@/db/sources";
+import { personById } from "@/db/access/people";
+import { notify } from "@/db/base/notify";
+import { clientById } from "@/db/clients/clients";
+import { endGift, giftById, giftsOfClient, insertGift } from "@/db/portal/gifts";
+import { sourceById } from "@/db/sources/sources";
 import { operation } from "@/server/api/operation";
-import { shownGift } from "@/server/given";
-import { pathFromText } from "@/server/path-text";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { showBytes } from "@/store/tree";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { pathFromText } from "@/server/inside/path-text";
+import { shownGift } from "@/server/portal/given";
+import { showBytes } from "@/store/tree/tree";
 import * as shape from "../shapes";
 import { clientParam, momentText, uuid } from "./ids";
 

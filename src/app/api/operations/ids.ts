@@ -1,11 +1,11 @@
 import { isIP } from "node:net";
 import { z } from "zod";
-import { type Client, clientById } from "@/db/clients";
-import { type Ordered, type Position, positionOf } from "@/db/cursor";
-import type { Tx } from "@/db/scope";
+import { type Ordered, type Position, positionOf } from "@/db/base/cursor";
+import type { Tx } from "@/db/base/scope";
+import { type Client, clientById } from "@/db/clients/clients";
 import { staleCursor } from "@/server/api/paging";
-import { invalid, notFound } from "@/server/problem";
-import { refuseForbidden } from "@/store/reach";
+import { invalid, notFound } from "@/server/base/problem";
+import { refuseForbidden } from "@/store/places/reach";
 
 export const uuid = z.uuid();
 export const clientParam = z.object({ clientId: uuid });

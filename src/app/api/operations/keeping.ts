@@ -1,17 +1,17 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
-import { absencesOf, deleteAbsence, insertAbsence } from "@/db/absences";
-import { CHECK_DEPTHS, checksOf, damagesOf } from "@/db/checks";
-import { clientById } from "@/db/clients";
-import { depotById, grantOf, listGrants } from "@/db/depots";
-import { holdsOf, liftHold, placeHold } from "@/db/holds";
-import { notify } from "@/db/notify";
-import { pointById } from "@/db/points";
-import { sourceById } from "@/db/sources";
+import { notify } from "@/db/base/notify";
+import { clientById } from "@/db/clients/clients";
+import { absencesOf, deleteAbsence, insertAbsence } from "@/db/depots/absences";
+import { depotById, grantOf, listGrants } from "@/db/depots/depots";
+import { holdsOf, liftHold, placeHold } from "@/db/points/holds";
+import { pointById } from "@/db/points/points";
+import { CHECK_DEPTHS, checksOf, damagesOf } from "@/db/runs/checks";
+import { sourceById } from "@/db/sources/sources";
 import { requestCheck } from "@/runs/check";
 import { requestDrill } from "@/runs/drills";
 import { operation } from "@/server/api/operation";
-import { invalid, notFound } from "@/server/problem";
+import { invalid, notFound } from "@/server/base/problem";
 import * as shape from "../shapes";
 import { depotParam, momentText, reason, sourceParam, uuid } from "./ids";
 

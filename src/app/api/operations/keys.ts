@@ -4,19 +4,25 @@ import { z } from "zod";
 import type { ClientId } from "@/core/ids";
 import { checkGroup, groupsToKey, keyToGroups, normalGroup, sameGroup } from "@/core/keysheet/keysheet";
 import { keyStateOf } from "@/core/keysheet/wrapping";
-import { clientById } from "@/db/clients";
-import { certificateOf } from "@/db/consents";
-import { type ClientKey, clientKey, confirmKey, machinesWithoutKey, setUnconfirmedKey } from "@/db/keys";
-import { notify } from "@/db/notify";
+import { certificateOf } from "@/db/access/consents";
+import { notify } from "@/db/base/notify";
+import { clientById } from "@/db/clients/clients";
+import {
+  type ClientKey,
+  clientKey,
+  confirmKey,
+  machinesWithoutKey,
+  setUnconfirmedKey,
+} from "@/db/clients/keys";
+import { askConsent } from "@/server/access/consents";
+import { changeHolding, giveMachinesKey, unlock } from "@/server/access/key-holding";
+import { SESSION_HOURS } from "@/server/access/sign-in";
+import { sessionServed } from "@/server/access/unlocked";
 import { type Context, operation } from "@/server/api/operation";
-import { askConsent } from "@/server/consents";
-import { changeHolding, giveMachinesKey, unlock } from "@/server/key-holding";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { SESSION_HOURS } from "@/server/sign-in";
-import { keyContext } from "@/server/space-readers";
-import { sessionServed } from "@/server/unlocked";
-import { hashSecret } from "@/store/secrets";
-import { fingerprintOf, wrapKey } from "@/store/wrapping";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { keyContext } from "@/server/inside/space-readers";
+import { hashSecret } from "@/store/seal/secrets";
+import { fingerprintOf, wrapKey } from "@/store/seal/wrapping";
 import * as shape from "../shapes";
 import { clientParam, reason } from "./ids";
 

@@ -1,12 +1,12 @@
 import { z } from "zod";
 import { RuleError } from "@/core/schedule/rule";
 import { shiftRule } from "@/core/schedule/shift";
-import { readProvider } from "@/db/clients";
-import { policyById } from "@/db/policies";
+import { readProvider } from "@/db/clients/clients";
+import { policyById } from "@/db/sources/policies";
 import { operation } from "@/server/api/operation";
-import { weekOf } from "@/server/load";
-import { nextRevision, saveRules } from "@/server/policy-saving";
-import { invalid } from "@/server/problem";
+import { invalid } from "@/server/base/problem";
+import { weekOf } from "@/server/policies/load";
+import { nextRevision, saveRules } from "@/server/policies/policy-saving";
 import * as shape from "../shapes";
 import { filterOf, scopeQuery, uuid } from "./ids";
 

@@ -1,6 +1,6 @@
 import { randomBytes, randomUUID } from "node:crypto";
 import { z } from "zod";
-import { pageOf } from "@/db/cursor";
+import { pageOf } from "@/db/base/cursor";
 import {
   insertWebhook,
   listMessages,
@@ -11,12 +11,12 @@ import {
   sendAgain,
   setMailSettings,
   webhookById,
-} from "@/db/notices";
+} from "@/db/notices/notices";
 import { operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
-import { LINK } from "@/server/message-link";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/sending";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { LINK } from "@/server/notices/message-link";
+import { MAIL_CONTEXT, send, wayOf, webhookContext } from "@/server/notices/sending";
 import * as shape from "../shapes";
 import { hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
 

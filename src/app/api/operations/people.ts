@@ -2,14 +2,18 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { zoneSchema } from "@/core/policy/zone";
 import { PROVIDER_ROLES } from "@/core/rights/rights";
-import { lockInTx } from "@/db/advisory-locks";
-import { setProvider } from "@/db/clients";
-import { countPeople, insertPerson, personById, setFactorRoles, setPassword, signInRow } from "@/db/people";
-import { endSessions, endTokens, invitationById, takeInvitation } from "@/db/sessions";
-import { operation } from "@/server/api/operation";
-import { refuseKnownPassword } from "@/server/known-passwords";
-import { invalid, Problem } from "@/server/problem";
-import type { Services } from "@/server/services";
+import {
+  countPeople,
+  insertPerson,
+  personById,
+  setFactorRoles,
+  setPassword,
+  signInRow,
+} from "@/db/access/people";
+import { endSessions, endTokens, invitationById, takeInvitation } from "@/db/access/sessions";
+import { lockInTx } from "@/db/base/advisory-locks";
+import { setProvider } from "@/db/clients/clients";
+import { refuseKnownPassword } from "@/server/access/known-passwords";
 import {
   codeFits,
   type From,
@@ -20,9 +24,12 @@ import {
   sessionCookieName,
   signIn,
   signOut,
-} from "@/server/sign-in";
-import type { Who } from "@/server/who";
-import { hashSecret } from "@/store/secrets";
+} from "@/server/access/sign-in";
+import type { Who } from "@/server/access/who";
+import { operation } from "@/server/api/operation";
+import { invalid, Problem } from "@/server/base/problem";
+import type { Services } from "@/server/base/services";
+import { hashSecret } from "@/store/seal/secrets";
 import * as shape from "../shapes";
 import { email, name, password } from "./ids";
 

@@ -16,19 +16,26 @@ import { type Clauses, clausesSchema, howLongClause, whatClause } from "@/core/p
 import { conductClause } from "@/core/policy/conduct";
 import { noticesClause } from "@/core/policy/notices";
 import { whenClause } from "@/core/policy/when";
-import { clientById, readProvider, siteById } from "@/db/clients";
-import { listDepots } from "@/db/depots";
-import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/facts";
-import { clientKey } from "@/db/keys";
-import { notify } from "@/db/notify";
-import { listPolicies, type Owner, type Policy, policyById, policyOfOwner, revisionsOf } from "@/db/policies";
-import { inTurn, type Tx } from "@/db/scope";
-import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources";
+import { notify } from "@/db/base/notify";
+import { inTurn, type Tx } from "@/db/base/scope";
+import { clientById, readProvider, siteById } from "@/db/clients/clients";
+import { clientKey } from "@/db/clients/keys";
+import { listDepots } from "@/db/depots/depots";
+import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/sources/facts";
+import {
+  listPolicies,
+  type Owner,
+  type Policy,
+  policyById,
+  policyOfOwner,
+  revisionsOf,
+} from "@/db/sources/policies";
+import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources/sources";
+import { effectsOf, findGroups, settleRules } from "@/server/access/rules";
 import { type Context, operation } from "@/server/api/operation";
-import { factsFor } from "@/server/policy-facts";
-import { nextRevision, saveRules, sentencesOf, shortened } from "@/server/policy-saving";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { effectsOf, findGroups, settleRules } from "@/server/rules";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { factsFor } from "@/server/policies/policy-facts";
+import { nextRevision, saveRules, sentencesOf, shortened } from "@/server/policies/policy-saving";
 import * as shape from "../shapes";
 import { clientParam, name, policyParam, scopeQuery, sourceParam, uuid } from "./ids";
 

@@ -1,19 +1,26 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { CODES } from "@/core/codes";
-import { type Hold, placeHold } from "@/db/holds";
-import { notify } from "@/db/notify";
-import { bringBack, type Point, pointById, pointsOf } from "@/db/points";
-import { setProgress } from "@/db/runs";
-import { sourceById } from "@/db/sources";
+import { notify } from "@/db/base/notify";
+import { type Hold, placeHold } from "@/db/points/holds";
+import { bringBack, type Point, pointById, pointsOf } from "@/db/points/points";
+import { setProgress } from "@/db/runs/runs";
+import { sourceById } from "@/db/sources/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
-import { changesOf, listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside-point";
-import { compareInside, imageInside, lookInside, tellLook } from "@/server/look-inside";
-import { pathFromText } from "@/server/path-text";
-import { invalid, notFound, Problem } from "@/server/problem";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import {
+  changesOf,
+  listFolder,
+  searchPoint,
+  searchPoints,
+  versionsOf,
+  weigh,
+} from "@/server/inside/inside-point";
+import { compareInside, imageInside, lookInside, tellLook } from "@/server/inside/look-inside";
+import { pathFromText } from "@/server/inside/path-text";
 import * as shape from "../shapes";
 import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
 

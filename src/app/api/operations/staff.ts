@@ -2,8 +2,6 @@ import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import type { PersonId } from "@/core/ids";
 import { CLIENT_ROLES, isClientRole, PROVIDER_ROLES, ROLES } from "@/core/rights/rights";
-import { clientById } from "@/db/clients";
-import { endGiftsOfPerson } from "@/db/gifts";
 import {
   closePerson,
   emailTaken,
@@ -19,13 +17,15 @@ import {
   resetsOf,
   setFactorRoles,
   setRole,
-} from "@/db/people";
-import type { Tx } from "@/db/scope";
-import { removeFactor } from "@/db/second-factor";
-import { endSessions, endTokens } from "@/db/sessions";
+} from "@/db/access/people";
+import { removeFactor } from "@/db/access/second-factor";
+import { endSessions, endTokens } from "@/db/access/sessions";
+import type { Tx } from "@/db/base/scope";
+import { clientById } from "@/db/clients/clients";
+import { endGiftsOfPerson } from "@/db/portal/gifts";
+import { invite, originOf } from "@/server/access/invitations";
 import { type Context, operation } from "@/server/api/operation";
-import { invite, originOf } from "@/server/invitations";
-import { invalid, notFound, Problem } from "@/server/problem";
+import { invalid, notFound, Problem } from "@/server/base/problem";
 import * as shape from "../shapes";
 import { clientParam, email, name, personParam, uuid } from "./ids";
 

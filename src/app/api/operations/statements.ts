@@ -4,10 +4,10 @@ import { isClientRole } from "@/core/rights/rights";
 import { nextSending } from "@/core/statement/sending";
 import { type Statement, statementCsv } from "@/core/statement/statement";
 import { usageCsv } from "@/core/usage/usage";
-import { type Client, readProvider } from "@/db/clients";
-import { wholeLook } from "@/db/looks";
-import { mailSettings } from "@/db/notices";
-import type { Tx } from "@/db/scope";
+import type { Tx } from "@/db/base/scope";
+import { type Client, readProvider } from "@/db/clients/clients";
+import { wholeLook } from "@/db/clients/looks";
+import { mailSettings } from "@/db/notices/notices";
 import {
   endLink,
   endSending,
@@ -17,16 +17,16 @@ import {
   sendingOf,
   setSending,
   takeBackWord,
-} from "@/db/statements";
+} from "@/db/notices/statements";
+import { originOf } from "@/server/access/invitations";
 import { type Context, operation } from "@/server/api/operation";
-import { originOf } from "@/server/invitations";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { clientStatement, periodOf, statementFile } from "@/server/statement";
-import { statementOfLink } from "@/server/statement-link";
-import { statementPdf } from "@/server/statement-pdf";
-import { sendStatement } from "@/server/statement-sending";
-import { usageOf } from "@/server/usage";
-import { hashSecret, randomSecret } from "@/store/secrets";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { clientStatement, periodOf, statementFile } from "@/server/statements/statement";
+import { statementOfLink } from "@/server/statements/statement-link";
+import { statementPdf } from "@/server/statements/statement-pdf";
+import { sendStatement } from "@/server/statements/statement-sending";
+import { usageOf } from "@/server/statements/usage";
+import { hashSecret, randomSecret } from "@/store/seal/secrets";
 import * as shape from "../shapes";
 import { clientParam, day, email, theClient, uuid } from "./ids";
 

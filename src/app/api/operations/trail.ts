@@ -1,12 +1,12 @@
 import { DateTime } from "luxon";
 import { z } from "zod";
 import { csvLine } from "@/core/units/csv";
-import { clientById } from "@/db/clients";
-import { cursorAfter, keyOfCursor } from "@/db/cursor";
-import { type ChainedRow, readTrail, trailAfter } from "@/db/trail";
+import { type ChainedRow, readTrail, trailAfter } from "@/db/access/trail";
+import { cursorAfter, keyOfCursor } from "@/db/base/cursor";
+import { clientById } from "@/db/clients/clients";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText, staleCursor } from "@/server/api/paging";
-import { notFound } from "@/server/problem";
+import { notFound } from "@/server/base/problem";
 import * as shape from "../shapes";
 import { day, scopeQuery } from "./ids";
 

@@ -1,11 +1,10 @@
 import { randomInt, randomUUID } from "node:crypto";
 import { z } from "zod";
 import { mayDo } from "@/core/rights/rights";
-import { zoneFor } from "@/db/clients";
-import { notify } from "@/db/notify";
-import { personById } from "@/db/people";
-import { pointById } from "@/db/points";
-import { sourceById } from "@/db/sources";
+import { personById } from "@/db/access/people";
+import { notify } from "@/db/base/notify";
+import { zoneFor } from "@/db/clients/clients";
+import { pointById } from "@/db/points/points";
 import {
   closeViewing,
   insertViewing,
@@ -13,14 +12,15 @@ import {
   keysOfViewings,
   openViewings,
   type Viewing,
-} from "@/db/viewings";
+} from "@/db/portal/viewings";
+import { sourceById } from "@/db/sources/sources";
+import { originOf } from "@/server/access/invitations";
 import { operation } from "@/server/api/operation";
-import { originOf } from "@/server/invitations";
-import { pathFromText, pathToText } from "@/server/path-text";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { findFolder } from "@/store/browse";
-import { hashSecret } from "@/store/secrets";
-import { showBytes } from "@/store/tree";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { pathFromText, pathToText } from "@/server/inside/path-text";
+import { findFolder } from "@/store/read/browse";
+import { hashSecret } from "@/store/seal/secrets";
+import { showBytes } from "@/store/tree/tree";
 import * as shape from "../shapes";
 import { pointParam, scopeQuery, uuid } from "./ids";
 

@@ -1,10 +1,10 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
-import { notify } from "@/db/notify";
-import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from "@/db/watch-notes";
+import { notify } from "@/db/base/notify";
+import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from "@/db/sources/watch-notes";
 import { type Context, operation } from "@/server/api/operation";
-import { invalid, notFound, Problem } from "@/server/problem";
-import { computeStanding } from "@/server/standing";
+import { invalid, notFound, Problem } from "@/server/base/problem";
+import { computeStanding } from "@/server/statements/standing";
 import * as shape from "../shapes";
 import { momentText, reason } from "./ids";
 

@@ -1,8 +1,8 @@
 "use client";
 
 import { useState } from "react";
-import { callApi } from "@/ui/api";
-import { Refusal, TextField, useSending } from "@/ui/form";
+import { callApi } from "@/ui/parts/api";
+import { Refusal, TextField, useSending } from "@/ui/parts/form";
 
 export function InvitationForm({
   secret,

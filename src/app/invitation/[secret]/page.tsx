@@ -1,6 +1,6 @@
-import { invitationById } from "@/db/sessions";
-import { hashSecret } from "@/store/secrets";
-import { DoorCard } from "@/ui/door-card";
+import { invitationById } from "@/db/access/sessions";
+import { hashSecret } from "@/store/seal/secrets";
+import { DoorCard } from "@/ui/frame/door-card";
 import { theServices } from "../../console";
 import { InvitationForm } from "./form";
 

@@ -1,7 +1,7 @@
 import { mayDo } from "@/core/rights/rights";
-import { allGiven } from "@/server/all-given";
+import { allGiven } from "@/server/portal/all-given";
 import type { AllGiven } from "@/ui/portal/given";
-import { PortalBench } from "@/ui/portal/portal-bench";
+import { PortalBench } from "@/ui/portal/portal-restore";
 import { theServices } from "../../console";
 import { asVisitor, signedIn } from "../../visitor";
 

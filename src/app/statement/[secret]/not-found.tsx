@@ -1,4 +1,4 @@
-import { DoorCard } from "@/ui/door-card";
+import { DoorCard } from "@/ui/frame/door-card";
 
 /** A link that is over: answered as not found, with what to do. */
 export default function NotFound() {

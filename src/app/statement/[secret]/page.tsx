@@ -1,10 +1,10 @@
 import { headers } from "next/headers";
 import { notFound } from "next/navigation";
 import { StatementArticle } from "@/app/views/statement-article";
-import { readProvider } from "@/db/clients";
-import { statementOfLink } from "@/server/statement-link";
-import { Sign } from "@/ui/mark";
-import { dayText } from "@/ui/moment";
+import { readProvider } from "@/db/clients/clients";
+import { statementOfLink } from "@/server/statements/statement-link";
+import { Sign } from "@/ui/parts/mark";
+import { dayText } from "@/ui/parts/moment";
 import { theServices } from "../../console";
 
 export const dynamic = "force-dynamic";

@@ -1,14 +1,14 @@
 import { theConsole } from "@/app/console";
 import type { ClientId } from "@/core/ids";
-import type { Person } from "@/db/people";
-import { depotsOfRuns } from "@/db/run-depots";
-import { openRuns } from "@/db/runs";
-import type { Tx } from "@/db/scope";
-import { personBySession } from "@/db/sessions";
+import type { Person } from "@/db/access/people";
+import { personBySession } from "@/db/access/sessions";
+import type { Tx } from "@/db/base/scope";
+import { depotsOfRuns } from "@/db/runs/run-depots";
+import { openRuns } from "@/db/runs/runs";
+import { personOfSession, scopeOf } from "@/server/access/sign-in";
 import { answerError, sessionOf } from "@/server/api/dispatch";
-import { Problem } from "@/server/problem";
-import { personOfSession, scopeOf } from "@/server/sign-in";
-import { hashSecret } from "@/store/secrets";
+import { Problem } from "@/server/base/problem";
+import { hashSecret } from "@/store/seal/secrets";
 
 export const dynamic = "force-dynamic";
 

@@ -1,0 +1,194 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import { useState } from "react";
+import { ClientAndSite, type ConnectClient, useClientAndSite } from "../clients/client-and-site";
+import { callApi } from "../parts/api";
+import { tellRefusal } from "../parts/deeds";
+import { Refusal, SelectField, TextField, useSending } from "../parts/form";
+import { say } from "../parts/say";
+import { type StepsShown, TestSteps } from "../parts/test-steps";
+
+/** The ways to sign in, and what each asks for. */
+const WAYS = {
+  application: {
+    name: "Application (OAuth 2.0 client credentials)",
+    id: "Client id",
+    secret: "Client secret",
+  },
+  password: { name: "User name and password", id: "User name", secret: "Password" },
+  bearer: { name: "Bearer token", id: "", secret: "Token" },
+} as const;
+
+/** Connects a mail tenant: tested before it is one, and refused at the field that the failing step is about. */
+export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) {
+  const router = useRouter();
+  const sending = useSending();
+  const choice = useClientAndSite(clients);
+  const [values, setValues] = useState({
+    name: "",
+    address: "",
+    tenantId: "",
+    clientId: "",
+    clientSecret: "",
+    region: "",
+    otherHosts: "",
+  });
+  const [auth, setAuth] = useState<keyof typeof WAYS>("application");
+  const way = WAYS[auth];
+  const field = (key: keyof typeof values) => ({
+    error: sending.errorOf(key),
+    value: values[key],
+    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
+  });
+  return (
+    <form
+      className="grid gap-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void sending.send(async () => {
+          const { mailboxes } = await callApi<{ mailboxes: number }>(
+            "POST",
+            `/clients/${choice.clientId}/mail-tenants`,
+            {
+              ...values,
+              auth,
+              otherHosts: values.otherHosts.split(/[\s,]+/).filter(Boolean),
+              siteId: choice.site?.id,
+            },
+          );
+          say.success(`${values.name} is connected: ${mailboxes} mailboxes.`, {
+            description: "Assign a policy to them, and they are kept.",
+          });
+          router.push(`/c/${choice.client?.slug}/sources`);
+          router.refresh();
+        });
+      }}
+    >
+      <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
+      <TextField label="Name, as people call it" {...field("name")} />
+      <TextField
+        label="Address of the mail server"
+        mono
+        placeholder="https://mail.example"
+        help="A server that speaks JMAP. The address where tokens are issued is read from its metadata."
+        {...field("address")}
+      />
+      <SelectField
+        label="Sign in with"
+        value={auth}
+        onChange={(event) => setAuth(event.target.value as keyof typeof WAYS)}
+      >
+        {Object.entries(WAYS).map(([id, { name }]) => (
+          <option key={id} value={id}>
+            {name}
+          </option>
+        ))}
+      </SelectField>
+      {auth !== "bearer" && (
+        <div className="grid grid-cols-2 gap-3">
+          {auth === "application" && <TextField label="Tenant id" mono {...field("tenantId")} />}
+          <TextField label={way.id} mono {...field("clientId")} />
+        </div>
+      )}
+      <TextField
+        label={way.secret}
+        type="password"
+        autoComplete="off"
+        help="Stored encrypted; never shown again."
+        {...field("clientSecret")}
+      />
+      <TextField label="Region of the mail data" {...field("region")} />
+      <TextField
+        label="Further hosts that may receive the secret (optional)"
+        mono
+        help="Only if the server's metadata names a host other than its address, and you know that host belongs to the tenant."
+        {...field("otherHosts")}
+      />
+      <Refusal problem={sending.problem} />
+      <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+        {sending.busy ? "Testing…" : "Test and connect"}
+      </button>
+    </form>
+  );
+}
+
+/** What can be done with a mail tenant that is connected: test it, give it a new secret. */
+export function TenantDeeds({ connectionId, open }: { connectionId: string; open: boolean }) {
+  const router = useRouter();
+  const sending = useSending();
+  const [test, setTest] = useState<StepsShown | null>(null);
+  const [testing, setTesting] = useState(false);
+  const [renewing, setRenewing] = useState(open);
+  const [secret, setSecret] = useState("");
+  return (
+    <div className="grid gap-3">
+      <div className="flex gap-2">
+        <button
+          type="button"
+          className="btn btn-plain"
+          disabled={testing}
+          onClick={async () => {
+            setTesting(true);
+            try {
+              setTest(await callApi<StepsShown>("POST", `/connections/${connectionId}/test`));
+              router.refresh();
+            } catch (error) {
+              tellRefusal(error);
+            } finally {
+              setTesting(false);
+            }
+          }}
+        >
+          Test
+        </button>
+        {!renewing && (
+          <button type="button" className="btn btn-plain" onClick={() => setRenewing(true)}>
+            Enter a new secret…
+          </button>
+        )}
+      </div>
+      {test && (
+        <div role="status">
+          <TestSteps test={test} />
+        </div>
+      )}
+      {renewing && (
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void sending.send(async () => {
+              await callApi("PUT", `/connections/${connectionId}/secret`, { clientSecret: secret });
+              say.success("The new secret works and replaces the old one.", {
+                description: "The next run keeps its mailboxes again; or back them up now.",
+              });
+              setSecret("");
+              setRenewing(false);
+              router.refresh();
+            });
+          }}
+        >
+          <TextField
+            label="New client secret"
+            type="password"
+            autoComplete="off"
+            help="The new secret is tested first. The old one stays in use until the test succeeds."
+            error={sending.errorOf("clientSecret")}
+            value={secret}
+            onChange={(event) => setSecret(event.target.value)}
+          />
+          <Refusal problem={sending.problem} />
+          <div className="flex gap-2">
+            <button type="submit" className="btn btn-primary" disabled={sending.busy}>
+              {sending.busy ? "Trying it…" : "Try it and keep it"}
+            </button>
+            <button type="button" className="btn btn-plain" onClick={() => setRenewing(false)}>
+              Leave it
+            </button>
+          </div>
+        </form>
+      )}
+    </div>
+  );
+}
