@@ -6,7 +6,7 @@ import { compileSelection } from "@/core/selection/selection";
 import { FilesReader } from "@/sources/files/reader";
 import { type ClashRule, restoreFiles } from "@/sources/files/writer";
 import type { SourceReader } from "@/sources/reader";
-import { type PreviousTree, type SnapshotResult, storeSnapshot } from "@/sources/snapshot";
+import { type PreviousTree, type StoringResult, storeSource } from "@/sources/store-source";
 import { packName } from "@/store/packs/layout";
 import type { PackHolds } from "@/store/packs/pack";
 import { LocalFolder } from "@/store/places/local-folder";
@@ -57,7 +57,7 @@ export class TestDepot implements Sink, PackSource {
   }
 }
 
-export interface Snapped extends SnapshotResult {
+export interface Snapped extends StoringResult {
   readonly stored: WriterFigures;
   readonly notes: readonly { readonly code: Code; readonly path: string }[];
   readonly previous: PreviousTree;
@@ -80,7 +80,7 @@ export async function snap(
   const nodes = new Map<string, Uint8Array>();
   const notes: { code: Code; path: string }[] = [];
   const { folders = ["/"], include = [], exclude = [], previous = null } = options;
-  const result = await storeSnapshot({
+  const result = await storeSource({
     reader: options.reader ?? new FilesReader(root),
     writer,
     keys: depot.keys,

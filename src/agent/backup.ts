@@ -9,9 +9,9 @@ import { counted } from "@/core/units/duration";
 import { homesOn } from "@/sources/files/homes";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
-import { type StandingStill, standStill } from "@/sources/files/standing-still";
+import { type VolumeSnapshot, takeVolumeSnapshot } from "@/sources/files/volume-snapshot";
 import type { SourceReader } from "@/sources/reader";
-import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
+import { type PreviousTree, storeSource } from "@/sources/store-source";
 import { deriveStoreKeys } from "@/store/seal/keys";
 import { OBJECT_ID_BYTES } from "@/store/seal/sealing";
 import { sealPoint } from "@/store/tree/point";
@@ -80,7 +80,7 @@ export async function backUpFiles(
   const previous = job.previous ? state.openTree(job.sourceId, Buffer.from(job.previous.root, "hex")) : null;
   const memory = state.newTree(job.sourceId, previous);
   const folders = existingOf(job.clauses.what.folders, root);
-  let still: StandingStill | null = null;
+  let still: VolumeSnapshot | null = null;
   try {
     still = await snapshotFirst(job, folders, state, root, reporter);
     const tree = await makePoint(link, job, dataKey, reporter, {
@@ -109,7 +109,7 @@ function readerOf(
   folders: readonly string[],
   state: AgentState,
   knowing: boolean,
-  still: StandingStill | null,
+  still: VolumeSnapshot | null,
 ): FilesReader {
   const passOver = [state.folder];
   return knowing && !still
@@ -124,11 +124,11 @@ async function snapshotFirst(
   state: AgentState,
   root: string,
   reporter: RunReporter,
-): Promise<StandingStill | null> {
+): Promise<VolumeSnapshot | null> {
   const { snapshot } = job.clauses.conduct;
   if (snapshot === "none") return null;
   const there = folders.map((folder) => join(root, folder)).filter((path) => existsSync(path));
-  const still = await standStill(there, job.runId, state.snapshots);
+  const still = await takeVolumeSnapshot(there, job.runId, state.snapshots);
   for (const volume of still.still)
     reporter.log("info", null, null, `${volume} stands still: a snapshot is read.`);
   const [first] = still.moving;
@@ -185,7 +185,7 @@ export async function makePoint(
     root: tree,
     counts,
     figures,
-  } = await storeSnapshot({
+  } = await storeSource({
     reader: reading.reader,
     writer,
     keys,

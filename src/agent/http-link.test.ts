@@ -62,7 +62,7 @@ describe("the line to the console", () => {
     const told: string[] = [];
     const link = new HttpLink(() => `http://127.0.0.1:${port}`, "token", {
       told: (sentence) => told.push(sentence),
-      silenceToldMs: 0,
+      silenceReportedMs: 0,
     });
     await link.readPack("run", "depot", "pack", 0, 1);
     expect(asked).toHaveLength(3);
@@ -88,7 +88,7 @@ describe("the line to the console", () => {
           told.push(`${sentence} (${seen.length} asked)`);
           address = there;
         },
-        silenceToldMs: 0,
+        silenceReportedMs: 0,
       });
       await link.readPack("run", "depot", "pack", 0, 1);
       expect(told[0]).toContain(`agent move --console ${there}`);

@@ -26,7 +26,7 @@ export interface LinkOptions {
   readonly patienceMs?: number;
   /** Told, in a sentence, that the console has not answered for a while, and that it answers again. */
   readonly told?: (sentence: string) => void;
-  readonly silenceToldMs?: number;
+  readonly silenceReportedMs?: number;
 }
 
 interface Call {
@@ -50,7 +50,7 @@ const said = ({ content }: Heard): unknown => JSON.parse(content.toString("utf8"
 /** Speaks to a console over HTTP. Calls are repeated while it does not answer: each of them may be done twice. */
 export class HttpLink implements ConsoleLink {
   private silentSince: number | null = null;
-  private silenceTold: number | null = null;
+  private silenceReported: number | null = null;
 
   /** `address`: of the console; asked for each attempt anew, for it can change while the agent runs. */
   constructor(
@@ -60,18 +60,18 @@ export class HttpLink implements ConsoleLink {
   ) {}
 
   private heard(consoleUrl: string): void {
-    if (this.silenceTold !== null) this.options.told?.(`The console at ${consoleUrl} answers again.`);
-    this.silentSince = this.silenceTold = null;
+    if (this.silenceReported !== null) this.options.told?.(`The console at ${consoleUrl} answers again.`);
+    this.silentSince = this.silenceReported = null;
   }
 
   private noteSilence(consoleUrl: string, why: string): void {
     const now = performance.now();
     this.silentSince ??= now;
-    const { told, silenceToldMs = SILENCE_TOLD_MS } = this.options;
-    const last = this.silenceTold;
-    if (!told || (last === null ? now - this.silentSince < silenceToldMs : now - last < SILENCE_AGAIN_MS))
+    const { told, silenceReportedMs = SILENCE_TOLD_MS } = this.options;
+    const last = this.silenceReported;
+    if (!told || (last === null ? now - this.silentSince < silenceReportedMs : now - last < SILENCE_AGAIN_MS))
       return;
-    this.silenceTold = now;
+    this.silenceReported = now;
     told(
       `The console at ${consoleUrl} has not answered for ${formatDuration(now - this.silentSince)} (${why}); the agent keeps trying. If the console has a new address, run: agent move --console URL`,
     );

@@ -13,8 +13,8 @@ import {
 } from "node:fs";
 import { join } from "node:path";
 import { z } from "zod";
-import type { SnapshotLedger } from "@/sources/files/standing-still";
-import type { PreviousTree } from "@/sources/snapshot";
+import type { VolumeSnapshots } from "@/sources/files/volume-snapshot";
+import type { PreviousTree } from "@/sources/store-source";
 import { IdNumbers } from "@/store/packs/id-numbers";
 import { ID_BYTES } from "@/store/seal/identity";
 
@@ -53,7 +53,7 @@ export class AgentState {
   }
 
   /** Snapshots of volumes that a run made and has not taken away yet. */
-  readonly snapshots: SnapshotLedger = {
+  readonly snapshots: VolumeSnapshots = {
     read: () => {
       try {
         return z.array(z.string()).parse(JSON.parse(readFileSync(this.snapshotsFile, "utf8")));

@@ -3,7 +3,7 @@ import { cpus, hostname, release, totalmem } from "node:os";
 import { dirname, join } from "node:path";
 import type { SystemReport } from "@/core/protocol/agent";
 import { systemPath } from "@/sources/files/paths";
-import { deepest, type Mount, mountsOf } from "@/sources/files/standing-still";
+import { deepest, type Mount, mountsOf } from "@/sources/files/volume-snapshot";
 import { type ByteString, byteString } from "@/store/tree/tree";
 
 export const AGENT_VERSION = "0.1.0";

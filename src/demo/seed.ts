@@ -20,7 +20,7 @@ import { requestAllChecks } from "@/runs/check";
 import { DrillRuns, requestDueDrills } from "@/runs/drills";
 import { inProcessLink } from "@/runs/in-process-link";
 import { NetworkRuns } from "@/runs/network-runs";
-import { tellNotices } from "@/runs/notices";
+import { sendNotices } from "@/runs/notices";
 import { sendDueStatements } from "@/runs/statements";
 import { endPassedBy, tickSchedules } from "@/runs/tick";
 import { hashPassword } from "@/server/access/sign-in";
@@ -624,7 +624,7 @@ class Seeding {
         await sendDueStatements(this.services, (error) => {
           throw error;
         });
-        await tellNotices(this.services);
+        await sendNotices(this.services);
         continue;
       }
       if (!next?.at || next.at > moment) return;
@@ -633,7 +633,7 @@ class Seeding {
       await tickSchedules(this.services);
       for (const living of this.living) if (living.online) await this.work(living);
       while ((await this.network.start()) > 0) await this.network.settled();
-      await tellNotices(this.services);
+      await sendNotices(this.services);
     }
   }
 

@@ -10,7 +10,7 @@ import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
 import { JmapClient } from "@/sources/mail/jmap";
 import { MailboxReader } from "@/sources/mail/reader";
-import type { PreviousTree } from "@/sources/snapshot";
+import type { PreviousTree } from "@/sources/store-source";
 import type { ChunkReader } from "@/store/read/reader";
 import { makeKeyPair } from "@/store/seal/secrets";
 import { decodeNode, idKey } from "@/store/tree/tree";

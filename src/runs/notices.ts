@@ -1,14 +1,20 @@
 import { randomUUID } from "node:crypto";
-import { type LastingCause, noticeSubject, noticeText, type Told, type ToldCause } from "@/core/notices/text";
+import {
+  type LastingCause,
+  type NoticeCause,
+  noticeSubject,
+  noticeText,
+  type Told,
+} from "@/core/notices/text";
 import type { Tx } from "@/db/base/scope";
 import {
   anythingToTell,
   type DueNotice,
   dueNotices,
   insertMessage,
+  markNotified,
   markNotSent,
   markSent,
-  markTold,
   messageToSend,
   setNextTry,
 } from "@/db/notices/notices";
@@ -31,7 +37,7 @@ const groupsOf = <T>(items: readonly T[], keyOf: (item: T) => string): T[][] => 
   return [...groups.values()];
 };
 
-const causesOf = (events: readonly DueNotice[]): ToldCause[] =>
+const causesOf = (events: readonly DueNotice[]): NoticeCause[] =>
   groupsOf(events, (event) => event.cause).map((group) => ({
     outcome: group[0]!.outcome,
     code: group[0]!.code,
@@ -48,7 +54,7 @@ async function makeMessages(tx: Tx, now: Date): Promise<number> {
   const due = await dueNotices(tx, now);
   let made = 0;
   const told = (events: readonly DueNotice[], messageId: string) =>
-    markTold(
+    markNotified(
       tx,
       events.map((event) => event.id),
       messageId,
@@ -151,7 +157,7 @@ async function sendMessages(services: Services): Promise<number> {
 }
 
 /** Tells everybody what they are to hear by now. */
-export async function tellNotices(services: Services): Promise<{ made: number; sent: number }> {
+export async function sendNotices(services: Services): Promise<{ made: number; sent: number }> {
   const now = services.now();
   const there = await services.db.withScope({ role: "system" }, (tx) => anythingToTell(tx, now));
   if (!there) return { made: 0, sent: 0 };

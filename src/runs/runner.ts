@@ -15,7 +15,7 @@ import { keepHouse } from "./housekeeping";
 import { growLocks } from "./locks";
 import { lookAtAll } from "./mail-tenant";
 import { NetworkRuns } from "./network-runs";
-import { tellNotices } from "./notices";
+import { sendNotices } from "./notices";
 import { purgeAll } from "./purge";
 import { keepQueue } from "./queue-upkeep";
 import { applyRetention } from "./retention";
@@ -128,7 +128,7 @@ export async function startRunner(
   // a server that does not answer must hold up neither the schedules nor the other kinds of telling
   const tell = oneAtATime(async () => {
     await sendDueStatements(services, report).catch(report);
-    await tellNotices(services);
+    await sendNotices(services);
   }, report);
   const sendOn = oneAtATime(async () => {
     if (trailTo) await sendTrail(services, trailTo);

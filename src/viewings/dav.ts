@@ -365,7 +365,7 @@ export class ViewingDesk {
       response.end();
       return;
     }
-    await this.tellReading(served, path);
+    await this.noteReading(served, path);
     const content = fileBytes(served.reader, entry, from, to);
     // the first part before the answer begins: what cannot be read is said with its words
     const first = await content.next();
@@ -382,7 +382,7 @@ export class ViewingDesk {
   }
 
   /** Before a file is given away it stands in the trail. */
-  private async tellReading({ viewing, address }: Served, path: ByteString): Promise<void> {
+  private async noteReading({ viewing, address }: Served, path: ByteString): Promise<void> {
     const key = `${viewing.userName} ${path}`;
     if (this.told.has(key)) return;
     const now = this.services.now();

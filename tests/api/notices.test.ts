@@ -3,7 +3,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/base/scope";
-import { tellNotices } from "@/runs/notices";
+import { sendNotices } from "@/runs/notices";
 import type { Services } from "@/server/base/services";
 import { computeStanding } from "@/server/statements/standing";
 import { MailDrop, readDrop } from "@/standins/inbox/mail-drop";
@@ -80,7 +80,7 @@ async function setNotices(notices: object, folders = ["/data"]) {
 /** Lets minutes pass and tells what is to be told by then. */
 async function later(minutes: number) {
   ahead += minutes * 60_000;
-  return tellNotices(services);
+  return sendNotices(services);
 }
 const mails = () => readDrop(inbox.folder);
 /** What was noted and told becomes older by so many days, and so do the runs. */

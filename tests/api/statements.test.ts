@@ -8,7 +8,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Statement } from "@/core/statement/statement";
 import { formatBytes } from "@/core/units/bytes";
 import { all } from "@/db/base/scope";
-import { tellNotices } from "@/runs/notices";
+import { sendNotices } from "@/runs/notices";
 import { sendDueStatements } from "@/runs/statements";
 import type { Services } from "@/server/base/services";
 import { noteTodaysUsage } from "@/server/statements/usage";
@@ -184,7 +184,7 @@ describe("a statement by mail", () => {
       await Promise.all([sendDueStatements(services, raise), sendDueStatements(services, raise)]),
     ).toContain(1);
     expect(await sendDueStatements(services, raise)).toBe(0);
-    await tellNotices(services);
+    await sendNotices(services);
     const mails = (await readDrop(folder)).filter((one) => one.subject?.includes("statement"));
     expect(mails).toHaveLength(1);
     const [mail] = mails;
@@ -200,7 +200,7 @@ describe("a statement by mail", () => {
   it("goes out at once when asked, and no more by itself once that is ended", async () => {
     const to = ["desk@vossel.example", "hanne@vossel.example"];
     await console_.ok("POST", `${base()}/send`, { recipients: to, paper: "letter" });
-    await tellNotices(services);
+    await sendNotices(services);
     const mails = (await readDrop(folder)).slice(-2);
     expect(mails.map((mail) => mail.to![0]!.address).sort()).toEqual(to);
     expect(mails[0]!.text).toContain("We had the cleaners in.");

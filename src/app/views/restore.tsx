@@ -12,7 +12,7 @@ import { listMachines } from "@/db/sources/machines";
 import { sourceById, standingsPage } from "@/db/sources/sources";
 import { asSession } from "@/server/access/unlocked";
 import { whyKept, whyWords } from "@/server/inside/kept";
-import { RestoreBench } from "@/ui/frame/lazy";
+import { RestoreForm } from "@/ui/frame/lazy";
 import { Mark } from "@/ui/parts/mark";
 import { Ago, clockText } from "@/ui/parts/moment";
 import { PassphraseForm } from "@/ui/parts/passphrase-form";
@@ -139,7 +139,7 @@ export async function restoreView({
           This source has no recovery point yet. Back it up once, then come back.
         </p>
       ) : (
-        <RestoreBench
+        <RestoreForm
           source={{
             id: source.id,
             name: source.name,

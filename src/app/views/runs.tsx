@@ -20,7 +20,7 @@ import { comingRuns } from "@/db/sources/sources";
 import { whyWaiting } from "@/runs/request";
 import { RateDrawing } from "@/ui/drawings/rate-drawing";
 import { LiveProgress } from "@/ui/frame/live-progress";
-import { BackUpButton, StopButton } from "@/ui/parts/deeds";
+import { BackUpButton, StopButton } from "@/ui/parts/actions";
 import { Mark } from "@/ui/parts/mark";
 import { Clock, clockText } from "@/ui/parts/moment";
 import { RunDepots } from "@/ui/runs/run-depots";

@@ -20,15 +20,15 @@ import { type SourceStanding, sourceById, sourceStandings, standingsPage } from 
 import { keptTogether, whyKept } from "@/server/inside/kept";
 import { sentencesOf } from "@/server/policies/policy-saving";
 import {
-  BringBack,
   ClientSheet,
   ConnectSheet,
   Depth,
   Holds,
+  RestoreDropped,
   SourceTable,
-  TenantDeeds,
+  TenantActions,
 } from "@/ui/frame/lazy";
-import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/parts/deeds";
+import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/parts/actions";
 import { Mark } from "@/ui/parts/mark";
 import { Ago, Clock, clockText } from "@/ui/parts/moment";
 import { Tags } from "@/ui/parts/tags";
@@ -332,7 +332,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
                     {point.dropReason}; purged <Ago moment={point.purgeAfter} now={now} zone={zone} />
                   </span>
                 </span>
-                <BringBack pointId={point.id.toString("hex")} />
+                <RestoreDropped pointId={point.id.toString("hex")} />
               </li>
             ))}
           </ul>
@@ -455,7 +455,7 @@ function TenantPart({
       </dl>
       {!connection.goneAt && (
         <div className="grid gap-3">
-          <TenantDeeds key={connection.id} connectionId={connection.id} open={renew} />
+          <TenantActions key={connection.id} connectionId={connection.id} open={renew} />
           <div>
             <RemoveConnection connectionId={connection.id} name={connection.name} kind="mail tenant" />
           </div>

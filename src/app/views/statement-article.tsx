@@ -327,8 +327,8 @@ export function StatementArticle({
       </section>
       <section>
         <h3 className="part-title mb-1">What comes next</h3>
-        {statement.comesNext.length === 0 && <p>No runs are planned.</p>}
-        {statement.comesNext.map((sentence) => (
+        {statement.nextSteps.length === 0 && <p>No runs are planned.</p>}
+        {statement.nextSteps.map((sentence) => (
           <p key={sentence}>{sentence}</p>
         ))}
       </section>

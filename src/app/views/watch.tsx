@@ -15,7 +15,7 @@ import { computeStanding, type Standing } from "@/server/statements/standing";
 import { ConsentLine } from "@/ui/clients/consents";
 import { shownConsent } from "@/ui/clients/shown-consent";
 import { Nights } from "@/ui/drawings/nights";
-import { BackUpButton, BackUpEach, DrillButton, LiftAlarm } from "@/ui/parts/deeds";
+import { BackUpButton, BackUpEach, DrillButton, LiftAlarm } from "@/ui/parts/actions";
 import { Mark } from "@/ui/parts/mark";
 import { Ago, Clock, clockText } from "@/ui/parts/moment";
 import { Handover, SetAside, SetAsides } from "@/ui/sources/watch-notes";

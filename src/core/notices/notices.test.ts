@@ -3,7 +3,7 @@ import { DateTime } from "luxon";
 import { describe, expect, it } from "vitest";
 import type { Code } from "../codes";
 import { causeOf, GATHER_MS, noticeDue } from "./due";
-import { noticeSubject, noticeText, type Told, type ToldCause } from "./text";
+import { type NoticeCause, noticeSubject, noticeText, type Told } from "./text";
 
 const ZONES = ["Europe/London", "Pacific/Auckland", "America/St_Johns", "Australia/Lord_Howe", "UTC"];
 const moments = fc
@@ -107,7 +107,7 @@ describe("what a run that ended is told by", () => {
 
 describe("a message", () => {
   const at = new Date("2026-11-26T02:14:00Z");
-  const cause = (change: Partial<ToldCause> = {}): ToldCause => ({
+  const cause = (change: Partial<NoticeCause> = {}): NoticeCause => ({
     outcome: "failed",
     code: "depot.not-reached",
     sources: ["voss-lt-01 files"],
@@ -115,7 +115,7 @@ describe("a message", () => {
     last: at,
     ...change,
   });
-  const told = (causes: ToldCause[], lasting: Told["lasting"] = []): Told => ({
+  const told = (causes: NoticeCause[], lasting: Told["lasting"] = []): Told => ({
     clientName: "Vossel & Daughters Bakery",
     zone: "Europe/London",
     causes,

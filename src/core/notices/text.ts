@@ -4,20 +4,20 @@ import { counted } from "../units/duration";
 import { zoned } from "../units/zoned";
 
 /** One cause with the sources that it touched, as it is told. */
-export interface ToldCause {
+export interface NoticeCause {
   readonly outcome: Outcome;
   readonly code: Code | null;
   readonly sources: readonly string[];
   readonly first: Date;
   readonly last: Date;
 }
-export interface LastingCause extends ToldCause {
+export interface LastingCause extends NoticeCause {
   readonly toldAt: Date;
 }
 export interface Told {
   readonly clientName: string;
   readonly zone: string;
-  readonly causes: readonly ToldCause[];
+  readonly causes: readonly NoticeCause[];
   /** What was told before and lasts. */
   readonly lasting: readonly LastingCause[];
 }
@@ -34,7 +34,7 @@ const SOURCES_MOST = 40;
 const clock = zoned("en-GB", { dateStyle: "medium", timeStyle: "short" });
 const day = zoned("en-GB", { dateStyle: "medium" });
 
-const title = ({ outcome, code }: ToldCause): string =>
+const title = ({ outcome, code }: NoticeCause): string =>
   code
     ? CODES[code].title
     : outcome === "clean"
@@ -54,7 +54,7 @@ export function noticeSubject({ clientName, causes }: Told): string {
     : `${clientName}: ${counted(bad, "thing")} to look at since yesterday`;
 }
 
-const namesOf = ({ sources }: ToldCause): string =>
+const namesOf = ({ sources }: NoticeCause): string =>
   sources.slice(0, SOURCES_MOST).join(", ") +
   (sources.length > SOURCES_MOST ? ` and ${sources.length - SOURCES_MOST} more` : "");
 

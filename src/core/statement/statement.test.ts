@@ -172,7 +172,7 @@ describe("a statement", () => {
     expect(exceptions.map((one) => one.words.map(({ text }) => text))).toEqual([[], ["More space since."]]);
   });
   it("says what comes next, and how long the space lasts at this pace", () => {
-    expect(statement.comesNext).toEqual([
+    expect(statement.nextSteps).toEqual([
       "The next run is planned for 2026-11-05 22:00; one source has one planned.",
       'No run is planned for =cmd "files".',
       "At the pace of this period the space granted lasts for 390 days.",
@@ -258,7 +258,7 @@ describe("an alarm of mass encryption", () => {
 
 it("measures growth by the days that have happened", () => {
   const early = { ...facts, quota: 100_000_000, spaceUsed: 0, to: new Date("2026-11-30T11:00:00Z") };
-  const next = composeStatement({ ...early, sources: [source({ added: 4_000_000 })] }).comesNext.join(" ");
+  const next = composeStatement({ ...early, sources: [source({ added: 4_000_000 })] }).nextSteps.join(" ");
   // three days have begun, not thirty: 100 MB at a third of 4 MB a day
   expect(next).toContain("lasts for 75 days");
 });

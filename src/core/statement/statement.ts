@@ -156,7 +156,7 @@ export interface Statement {
     readonly evidence: string | null;
   }[];
   readonly exceptions: readonly StatementException[];
-  readonly comesNext: readonly string[];
+  readonly nextSteps: readonly string[];
 }
 
 const none = (): Record<Outcome, number> => ({ clean: 0, caution: 0, failed: 0, stopped: 0, missed: 0 });
@@ -225,7 +225,7 @@ export function composeStatement(facts: StatementFacts): Statement {
       evidence: drill.figures.evidence ?? null,
     })),
     exceptions: exceptionsOf(facts, nameOf),
-    comesNext: comesNext(facts, spaceAdded, daysUntil(facts, [...days.keys()], end)),
+    nextSteps: nextSteps(facts, spaceAdded, daysUntil(facts, [...days.keys()], end)),
   };
 }
 
@@ -366,7 +366,7 @@ const daysUntil = (facts: StatementFacts, days: readonly string[], at: Date): nu
   Math.max(1, days.filter((day) => DateTime.fromISO(day, { zone: facts.zone }).toJSDate() < at).length);
 
 /** What is to be expected after the period, of what is planned and at the pace that it had. */
-function comesNext(facts: StatementFacts, added: number, days: number): string[] {
+function nextSteps(facts: StatementFacts, added: number, days: number): string[] {
   const planned = facts.sources.filter((source) => source.nextRun && source.state !== "paused");
   const first = planned.map((source) => source.nextRun!).sort((a, b) => a.getTime() - b.getTime())[0];
   const next: string[] = [];
@@ -485,7 +485,7 @@ export function statementCsv(statement: Statement): string {
     ...statement.sources.map((source) => [source.name, ...source.states]),
     [],
     ["What comes next"],
-    ...statement.comesNext.map((sentence) => [sentence]),
+    ...statement.nextSteps.map((sentence) => [sentence]),
   ];
   return rows.map(csvLine).join("");
 }

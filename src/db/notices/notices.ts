@@ -71,7 +71,7 @@ export const dueNotices = (tx: Tx, now: Date) =>
      order by e.recipient, e.client_id, e.at limit 5000 for update of e skip locked`,
     [now],
   );
-export const markTold = (tx: Tx, ids: readonly number[], messageId: string) =>
+export const markNotified = (tx: Tx, ids: readonly number[], messageId: string) =>
   change(tx, "update notice_events set message_id = $2 where id = any($1)", [ids, messageId]);
 export const anythingToTell = async (tx: Tx, now: Date) =>
   (await one<{ there: boolean }>(

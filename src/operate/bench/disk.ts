@@ -9,7 +9,7 @@ import { compressorOf } from "@/store/press/compressor";
 import { Identifier } from "@/store/seal/identity";
 import { HEADER_BYTES } from "@/store/seal/sealing";
 import { medianOf, sideBySide } from "./beside";
-import { BenchDepot, type Figure, figure, inFolder, rounds, say, seconds, store, timed } from "./ground";
+import { BenchmarkDepot, type Figure, figure, inFolder, rounds, say, seconds, store, timed } from "./ground";
 import { inProgram } from "./program";
 
 const MIB = 1024 * 1024;
@@ -110,12 +110,12 @@ export const benchDisk = (): Promise<Figure[]> =>
     makeImage(join(disk, "image"));
     const held = (statSync(join(disk, "image")).blocks * 512) / MIB;
     say(`an image of ${IMAGE_MIB} MiB that holds ${held.toFixed(0)} MiB`);
-    let depot = null as unknown as BenchDepot;
+    let depot = null as unknown as BenchmarkDepot;
     let made = null as unknown as Awaited<ReturnType<typeof store>>;
     const first = await sideBySide(
       "first pass",
       (round) => {
-        depot = new BenchDepot(join(folder, `depot-${round}`));
+        depot = new BenchmarkDepot(join(folder, `depot-${round}`));
         return timed(async () => {
           made = await store(depot, disk, null);
         });

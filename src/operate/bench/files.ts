@@ -3,7 +3,7 @@ import { cpus } from "node:os";
 import { join } from "node:path";
 import { medianOf, sideBySide } from "./beside";
 import {
-  BenchDepot,
+  BenchmarkDepot,
   bringBack,
   type Figure,
   figure,
@@ -48,12 +48,12 @@ export const benchFiles = (): Promise<Figure[]> =>
     const tree = join(folder, "tree");
     describe(makeTree(tree));
     const archive = join(folder, "archive");
-    let depot = null as unknown as BenchDepot;
+    let depot = null as unknown as BenchmarkDepot;
     let before = null as unknown as Awaited<ReturnType<typeof store>>;
     const first = await sideBySide(
       "first run",
       (round) => {
-        depot = new BenchDepot(join(folder, `depot-${round}`));
+        depot = new BenchmarkDepot(join(folder, `depot-${round}`));
         return timed(async () => {
           before = await store(depot, tree, null);
         });
@@ -114,7 +114,7 @@ export const benchRestore = (): Promise<Figure[]> =>
     describe(makeTree(tree));
     const archive = join(folder, "archive");
     pipelineOf(folder, archive);
-    const depot = new BenchDepot(join(folder, "depot"));
+    const depot = new BenchmarkDepot(join(folder, "depot"));
     const { root } = await store(depot, tree, null);
     const outOf = (round: number) => join(folder, `out-${round}`);
     const restored: string[] = [];

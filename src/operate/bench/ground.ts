@@ -6,7 +6,7 @@ import { compileSelection } from "@/core/selection/selection";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
 import { restoreFiles } from "@/sources/files/writer";
-import { type PreviousTree, storeSnapshot } from "@/sources/snapshot";
+import { type PreviousTree, storeSource } from "@/sources/store-source";
 import { IdNumbers } from "@/store/packs/id-numbers";
 import { lastPart, packName, packsOf } from "@/store/packs/layout";
 import { openPack, type PackHolds } from "@/store/packs/pack";
@@ -96,7 +96,7 @@ export const timed = (work: () => Promise<void> | void): Promise<number> => {
 };
 
 /** A depot with its index in memory; the console holds it in PostgreSQL. */
-export class BenchDepot {
+export class BenchmarkDepot {
   readonly keys = deriveStoreKeys(Buffer.alloc(32, 9));
   private readonly ids = new IdNumbers();
   /** The pack of each of them. */
@@ -130,11 +130,11 @@ export class BenchDepot {
   };
 }
 
-export async function store(depot: BenchDepot, root: string, previous: PreviousTree | null) {
+export async function store(depot: BenchmarkDepot, root: string, previous: PreviousTree | null) {
   const writer = new StoreWriter(depot.keys, depot);
   const nodes = new Map<string, Uint8Array>();
   const what = { folders: ["/"], include: [], exclude: [] };
-  const result = await storeSnapshot({
+  const result = await storeSource({
     // as an agent reads
     reader: previous ? readAhead({ root, passOver: [], folders: what.folders, what }) : new FilesReader(root),
     writer,
@@ -204,7 +204,7 @@ export function figure(
 
 /** Restores a whole tree into an empty folder. */
 export async function bringBack(
-  depot: Pick<BenchDepot, "keys" | "locate" | "open">,
+  depot: Pick<BenchmarkDepot, "keys" | "locate" | "open">,
   root: Uint8Array,
   target: string,
 ): Promise<void> {

@@ -9,7 +9,7 @@ import {
   type OpenFile,
   type SourceReader,
 } from "@/sources/reader";
-import { storeSnapshot } from "@/sources/snapshot";
+import { storeSource } from "@/sources/store-source";
 import type { StoreKeys } from "@/store/seal/keys";
 import type { ByteString } from "@/store/tree/tree";
 import type { StoreWriter } from "@/store/write/writer";
@@ -102,7 +102,7 @@ class Archive implements SourceReader {
 
 /** Stores the archive, as an agent would. */
 const archived = async (writer: StoreWriter, keys: StoreKeys) =>
-  storeSnapshot({
+  storeSource({
     reader: new Archive(),
     writer,
     keys,

@@ -5,10 +5,10 @@ import { AgentState } from "@/agent/state";
 import { compileSelection } from "@/core/selection/selection";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
-import { storeSnapshot } from "@/sources/snapshot";
+import { storeSource } from "@/sources/store-source";
 import { splitIds } from "@/store/seal/identity";
 import { StoreWriter } from "@/store/write/writer";
-import { BenchDepot, bringBack } from "./ground";
+import { BenchmarkDepot, bringBack } from "./ground";
 
 /** Of this program alone: what `getrusage` tells begins with what the program had that started it. */
 const mostMemory = (): string =>
@@ -28,7 +28,7 @@ export async function storeOnce(
   remembered: string,
   root?: string,
 ): Promise<void> {
-  const depot = new BenchDepot(folder);
+  const depot = new BenchmarkDepot(folder);
   const state = new AgentState(remembered);
   const previous = root ? state.openTree(SOURCE, Buffer.from(root, "hex")) : null;
   const memory = state.newTree(SOURCE, previous);
@@ -38,7 +38,7 @@ export async function storeOnce(
     putPack: (packId, parts) => depot.putPack(packId, parts, { ids: [], contentBytes: 0 }),
   });
   const what = { folders: ["/"], include: [], exclude: [] };
-  const result = await storeSnapshot({
+  const result = await storeSource({
     reader: previous
       ? readAhead({ root: tree, passOver: [], folders: what.folders, what })
       : new FilesReader(tree),
@@ -59,7 +59,7 @@ export async function storeOnce(
 
 /** The same for a restore. In which pack each chunk lies, another program tells, as the console tells an agent. */
 export async function restoreOnce(folder: string, root: string, target: string): Promise<void> {
-  const depot = new BenchDepot(folder);
+  const depot = new BenchmarkDepot(folder);
   const index = fork(process.argv[1]!, ["index-of", folder], { execArgv: [], serialization: "advanced" });
   const asked: ((packs: (string | null)[]) => void)[] = [];
   await once(index, "message");
@@ -76,7 +76,7 @@ export async function restoreOnce(folder: string, root: string, target: string):
 
 /** The program that knows what lies in which pack, and is asked. */
 export async function indexOf(folder: string): Promise<void> {
-  const depot = new BenchDepot(folder);
+  const depot = new BenchmarkDepot(folder);
   await depot.learn();
   process.send!([]);
   process.on("disconnect", () => process.exit(0));

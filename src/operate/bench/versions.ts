@@ -1,8 +1,8 @@
 import { readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import type { PreviousTree } from "@/sources/snapshot";
+import type { PreviousTree } from "@/sources/store-source";
 import {
-  BenchDepot,
+  BenchmarkDepot,
   type Figure,
   figure,
   inFolder,
@@ -55,7 +55,7 @@ export const benchVersions = (): Promise<Figure[]> =>
     const archive = join(folder, "archive");
     shell(`tar c -C ${folder} tree 2>/dev/null | zstd -1 -T0 > ${archive}`);
     const one = statSync(archive).size / 1024 ** 2;
-    const depot = new BenchDepot(join(folder, "depot"));
+    const depot = new BenchmarkDepot(join(folder, "depot"));
     let stored = 0;
     let previous: PreviousTree | null = null;
     for (let version = 0; version < VERSIONS; version += 1) {

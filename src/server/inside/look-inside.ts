@@ -102,7 +102,7 @@ export async function compareInside(
 }
 
 /** Puts into the trail that somebody looks into a file. */
-export async function tellLook(context: Context, tx: Tx, point: Point, path: ByteString): Promise<void> {
+export async function describeLook(context: Context, tx: Tx, point: Point, path: ByteString): Promise<void> {
   const source = (await sourceById(tx, point.sourceId))!;
   await context.record(tx, point.clientId, "looked inside a file", source.name, {
     path: showBytes(path),

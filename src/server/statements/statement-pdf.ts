@@ -185,7 +185,7 @@ export async function statementPdf(
       })),
     );
   sheet.begin("What comes next");
-  if (statement.comesNext.length === 0) sheet.line("No runs are planned.");
-  for (const sentence of statement.comesNext) sheet.line(sentence);
+  if (statement.nextSteps.length === 0) sheet.line("No runs are planned.");
+  for (const sentence of statement.nextSteps) sheet.line(sentence);
   return sheet.finish(`${provider} for ${statement.clientName}, computed ${dayOf(now, zone)} (${zone})`);
 }

@@ -166,17 +166,17 @@ export function writePiece({ fd, bytes, offset }: PieceToWrite): PieceWritten {
 }
 
 /** What became of a batch: most files have nothing to tell, and some a digest alone. */
-export interface ToldShortly {
+export interface BatchedReport {
   readonly digests: readonly (string | null)[] | null;
   readonly others: ReadonlyMap<number, Placed>;
 }
 
 /** What became of a file of a batch by its number. */
-export const placedOf = ({ digests, others }: ToldShortly, number: number): Placed =>
+export const placedOf = ({ digests, others }: BatchedReport, number: number): Placed =>
   others.get(number) ?? wellPut(digests?.[number] ?? null);
 
 /** Puts files in place, each whole or not at all; what went wrong with one is told beside it. */
-export function placeAll(batch: Batch): ToldShortly {
+export function placeAll(batch: Batch): BatchedReport {
   const { memory, elsewhere, count, folders, names, attributes, mark } = batch;
   const others = new Map<number, Placed>();
   let digests: (string | null)[] | null = null;
@@ -265,7 +265,7 @@ export function unfinishedOf(folder: ByteString, mark: string): ByteString[] {
 
 /** What a thread that places is asked, and what it answers. */
 export type PlacingJob = Batch | PieceToWrite;
-export type PlacingAnswer = ToldShortly | PieceWritten;
+export type PlacingAnswer = BatchedReport | PieceWritten;
 
 /** Gives what is whole its name. A folder that is there gives way only when it is empty. */
 export function putInPlace(unfinished: ByteString, path: ByteString, fresh: boolean): void {

@@ -8,6 +8,7 @@ import { Threads } from "@/store/write/threads";
 import {
   type Batch,
   BatchBuilder,
+  type BatchedReport,
   type BatchMemory,
   type FileToPlace,
   makeMemory,
@@ -18,7 +19,6 @@ import {
   type PlacingJob,
   placeAll,
   placedOf,
-  type ToldShortly,
   writePiece,
 } from "./placing-batch";
 
@@ -62,7 +62,7 @@ function theThreads(): PlacingThreads {
 }
 
 /** Puts a batch in place; `begins`: it begins in a folder that the batch before has no file in. */
-type Place = (batch: Batch, begins: boolean) => Promise<ToldShortly>;
+type Place = (batch: Batch, begins: boolean) => Promise<BatchedReport>;
 
 const placeHere: Place = async (batch) => placeAll(batch);
 
@@ -75,7 +75,7 @@ function placeInThreads(running: PlacingThreads): Place {
   return async (batch, begins) => {
     const { idlest } = running;
     if (begins || slot.busy - idlest.busy >= MUCH_TO_DO) slot = idlest;
-    return (await running.ask(batch, [], slot)) as ToldShortly;
+    return (await running.ask(batch, [], slot)) as BatchedReport;
   };
 }
 

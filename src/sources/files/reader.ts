@@ -5,7 +5,7 @@ import { type Listed, type Listing, nowNanoseconds, type OpenFile, type SourceRe
 import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
 import { itemError, openFile } from "./open-file";
 import { joinPath, systemPath } from "./paths";
-import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER, SUBVOLUME_INODE } from "./standing-still";
+import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER, SUBVOLUME_INODE } from "./volume-snapshot";
 
 const TYPES: ReadonlyMap<number, Listed["type"]> = new Map([
   [constants.S_IFREG, "file"],

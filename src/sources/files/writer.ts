@@ -17,7 +17,7 @@ import { filePieces, findEntry, folderEntries, folderPages } from "@/store/read/
 import type { AtHand, ChunkReader } from "@/store/read/reader";
 import { ID_BYTES } from "@/store/seal/identity";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree/tree";
-import { Scout } from "@/store/write/scout";
+import { Prefetcher } from "@/store/write/prefetcher";
 import { joinPath, systemPath } from "./paths";
 import { beginPlacing, type Placing, SMALL_BYTES } from "./placing";
 import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn, unfinishedOf } from "./placing-batch";
@@ -117,7 +117,7 @@ class Restore {
   private readonly taken = new Set<ByteString>();
   /** Whether this item made folders, whose files may be on their way. */
   private madeFolders = false;
-  private scout: Scout | null = null;
+  private prefetcher: Prefetcher | null = null;
   private label = "";
   private pointKey = "";
 
@@ -154,7 +154,7 @@ class Restore {
     }
     await this.clearLeft(parent);
     if (names.length === 0) {
-      await this.scouted(root, async () => {
+      await this.prefetched(root, async () => {
         for await (const entry of folderEntries(this.options.store, root))
           await this.entry(entry, parent, false);
       });
@@ -162,18 +162,18 @@ class Restore {
     }
     const entry = await findEntry(this.options.store, root, path);
     if (!entry) throw new CodedError("not-found", `${showBytes(path)} is not in this recovery point`);
-    await this.scouted(entry.node, () => this.anyEntry(entry, joinPath(parent, entry.name), false));
+    await this.prefetched(entry.node, () => this.anyEntry(entry, joinPath(parent, entry.name), false));
   }
 
   /** Restores what is in a folder while somebody walks ahead. */
-  private async scouted(node: Uint8Array | undefined, work: () => Promise<void>): Promise<void> {
-    const scout = node ? new Scout(this.options.store, node) : null;
-    this.scout = scout;
+  private async prefetched(node: Uint8Array | undefined, work: () => Promise<void>): Promise<void> {
+    const prefetcher = node ? new Prefetcher(this.options.store, node) : null;
+    this.prefetcher = prefetcher;
     try {
       await work();
     } finally {
-      scout?.stop();
-      this.scout = null;
+      prefetcher?.stop();
+      this.prefetcher = null;
     }
   }
 
@@ -197,7 +197,7 @@ class Restore {
    */
   private entry(entry: Entry, parent: ByteString, fresh: boolean): Promise<void> | null {
     if (this.options.signal.aborted) throw this.options.signal.reason;
-    this.scout?.pass();
+    this.prefetcher?.pass();
     const whole = fresh && isSmall(entry) ? this.atHand(entry) : null;
     if (!whole) return this.anyEntry(entry, joinPath(parent, entry.name), fresh);
     return this.handOver(entry, parent, entry.name, true, [whole.bytes], whole.holder);

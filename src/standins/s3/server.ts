@@ -175,7 +175,7 @@ export class S3Server {
     const uploadId = ask.get("uploadId");
     const method = request.method!;
     if (method === "GET" && key === "") {
-      if (ask.has("object-lock")) return this.tellLock(response);
+      if (ask.has("object-lock")) return this.describeLock(response);
       if (ask.has("uploads")) return this.listUploads(response, ask);
       if (ask.has("versions")) return this.listVersions(response, ask);
       return this.list(response, ask);
@@ -253,7 +253,7 @@ export class S3Server {
     return response.writeHead(204).end();
   }
 
-  private tellLock(response: ServerResponse): void {
+  private describeLock(response: ServerResponse): void {
     if ((this.options.lock ?? "on") === "on")
       send(
         response,

@@ -184,7 +184,7 @@ const BLOCK_CACHE_BYTES = 64 * 1024 * 1024;
 const AHEAD_CACHE_BYTES = 32 * 1024 * 1024;
 const COMING_BYTES = 24 * 1024 * 1024;
 /** When so many blocks were read of which nobody had told, what was told is not what is read. */
-const STRAYS = 8;
+const LEFT_BLOCKS = 8;
 /** Who walks a tree ahead of the reader is so many entries ahead at most. */
 export const WALKED_AHEAD = 2048;
 /** Directories of packs are kept of so many chunks together, each of which takes 120 bytes: three full ones of the tiniest files. */
@@ -226,7 +226,7 @@ export class StoreReader implements ChunkReader {
   /** Blocks that were opened since something of them is read soon; the first one first. */
   private readonly coming = new Map<string, LoadedBlock>();
   private comingBytes = 0;
-  private strays = 0;
+  private leftBlocks = 0;
   /** The block that was told of last, and who waits to tell more. */
   private told: { readonly places: LoadedPack["places"]; readonly number: number } | null = null;
   private readonly tellers: (() => void)[] = [];
@@ -321,7 +321,7 @@ export class StoreReader implements ChunkReader {
   private hasCome(block: LoadedBlock): void {
     this.coming.delete(block.key);
     this.comingBytes -= block.size;
-    this.strays = 0;
+    this.leftBlocks = 0;
     for (const goOn of this.tellers.splice(0)) goOn();
   }
 
@@ -484,9 +484,9 @@ export class StoreReader implements ChunkReader {
 
   /** Opens a block of which nobody had told. */
   private openOne(packId: string, loaded: LoadedPack, number: number, as: Named): LoadedBlock {
-    if (as === "chunkId") this.strays += 1;
+    if (as === "chunkId") this.leftBlocks += 1;
     const [first] = this.coming.values();
-    if (first && this.strays > STRAYS) {
+    if (first && this.leftBlocks > LEFT_BLOCKS) {
       this.hasCome(first);
       first.release();
     }

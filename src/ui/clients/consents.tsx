@@ -14,7 +14,7 @@ const WORDS: Readonly<Record<string, string>> = {
   "shorten-lock": "wants to lock for a shorter time:",
 };
 
-/** One wish with the deeds that decide on it; the server refuses the one that is not for this person. */
+/** One wish with the actions that decide on it; the server refuses the one that is not for this person. */
 export function ConsentLine({ consent, zone }: { consent: ShownConsent; zone: string }) {
   const router = useRouter();
   const sending = useSending();

@@ -3,8 +3,8 @@
 import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { CLIENT_ROLES, PROVIDER_ROLES, ROLE_NAMES, ROLE_WORDS, ROLES, type Role } from "@/core/rights/rights";
+import { ActionButton, showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton, tellRefusal } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 
@@ -273,26 +273,26 @@ export function PersonDocket({
             onClick={() =>
               callApi<{ invitation: MadeInvitation }>("POST", `/people/${person.id}/invitation`).then(
                 (answer) => setInvitation(answer.invitation),
-                tellRefusal,
+                showRefusal,
               )
             }
           >
             {person.invited ? "Invite again" : "Send password reset"}
           </button>
           {person.factor && (
-            <DeedButton
-              deed={() => callApi("DELETE", `/people/${person.id}/factor`)}
+            <ActionButton
+              action={() => callApi("DELETE", `/people/${person.id}/factor`)}
               done="Second factor turned off. Sessions ended."
             >
               Turn off lost second factor
-            </DeedButton>
+            </ActionButton>
           )}
-          <DeedButton
-            deed={() => callApi("DELETE", `/people/${person.id}/sessions`)}
+          <ActionButton
+            action={() => callApi("DELETE", `/people/${person.id}/sessions`)}
             done={`${person.name} is signed out everywhere.`}
           >
             End all sessions
-          </DeedButton>
+          </ActionButton>
         </div>
         {invitation && <Invitation name={person.name} invitation={invitation} />}
       </section>
@@ -332,12 +332,12 @@ function Gifts({
                 {gift.askFirst && ", the manager is asked first"}
               </span>
             </span>
-            <DeedButton
-              deed={() => callApi("DELETE", `/gifts/${gift.id}`)}
+            <ActionButton
+              action={() => callApi("DELETE", `/gifts/${gift.id}`)}
               done={`${person.name} no longer sees it.`}
             >
               Revoke
-            </DeedButton>
+            </ActionButton>
           </li>
         ))}
       </ul>
@@ -420,7 +420,7 @@ function CloseAccount({ person }: { person: DocketPerson }) {
           say.success(`The account of ${person.name} is closed.`);
           router.refresh();
         } catch (error) {
-          tellRefusal(error);
+          showRefusal(error);
         }
       }}
     >

@@ -3,8 +3,8 @@
 import { DateTime } from "luxon";
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 
@@ -39,12 +39,12 @@ export function Absences({
             {absence.text}
             <span className="text-soft block text-[13px]">{absence.note}</span>
           </span>
-          <DeedButton
-            deed={() => callApi("DELETE", `/depots/${depotId}/absences/${absence.id}`)}
+          <ActionButton
+            action={() => callApi("DELETE", `/depots/${depotId}/absences/${absence.id}`)}
             done="Absence removed. Waiting runs start."
           >
             Remove
-          </DeedButton>
+          </ActionButton>
         </div>
       ))}
       {open ? (

@@ -3,8 +3,8 @@
 import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { formatBytes, parseBytes } from "@/core/units/bytes";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 import { type StepsShown, TestSteps } from "../parts/test-steps";
@@ -221,7 +221,7 @@ export function DepotSheet() {
   );
 }
 
-/** How machines reach a depot, with the deed that changes it. */
+/** How machines reach a depot, with the action that changes it. */
 export function DirectWay({ depotId, kind, direct }: { depotId: string; kind: Kind; direct: string | null }) {
   const router = useRouter();
   const sending = useSending();
@@ -340,7 +340,7 @@ export function DepotTestButton({ depotId }: { depotId: string }) {
             try {
               setTest(await callApi<DepotTest>("POST", `/depots/${depotId}/test`));
             } catch (error) {
-              tellRefusal(error);
+              showRefusal(error);
             } finally {
               setBusy(false);
             }

@@ -4,8 +4,8 @@ import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { isClientRole, ROLE_NAMES, type Role } from "@/core/rights/rights";
 import { formatRelative } from "@/core/units/duration";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { clockText, dayText } from "../parts/moment";
 import { say } from "../parts/say";
@@ -75,12 +75,12 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
                     </span>
                   </span>
                   {!session.current && (
-                    <DeedButton
-                      deed={() => callApi("DELETE", `/account/sessions/${session.id}`)}
+                    <ActionButton
+                      action={() => callApi("DELETE", `/account/sessions/${session.id}`)}
                       done="Session ended."
                     >
                       End session
-                    </DeedButton>
+                    </ActionButton>
                   )}
                 </li>
               ))}
@@ -341,9 +341,12 @@ function Tokens({
                 {token.usedAt ? `used ${formatRelative(token.usedAt, now)}` : "not used yet"}
               </span>
             </span>
-            <DeedButton deed={() => callApi("DELETE", `/account/tokens/${token.id}`)} done="Token revoked.">
+            <ActionButton
+              action={() => callApi("DELETE", `/account/tokens/${token.id}`)}
+              done="Token revoked."
+            >
               Revoke
-            </DeedButton>
+            </ActionButton>
           </li>
         ))}
       </ul>

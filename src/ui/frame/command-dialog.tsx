@@ -12,7 +12,7 @@ interface FoundPlace {
   readonly base: string;
 }
 
-const DEEDS = [
+const ACTIONS = [
   { label: "Add client…", address: "/all/sources?sheet=client" },
   { label: "Connect a machine…", address: "/all/sources?sheet=connect" },
   { label: "Add depot…", address: "/all/depots?sheet=depot" },
@@ -47,7 +47,7 @@ export function CommandDialog({
     close();
     router.push(address);
   };
-  const deeds = DEEDS.filter((deed) => deed.label.toLowerCase().includes(text.toLowerCase()));
+  const actions = ACTIONS.filter((action) => action.label.toLowerCase().includes(text.toLowerCase()));
   const wanted = views.filter((one) => VIEW_NAMES[one].toLowerCase().includes(text.toLowerCase()));
   return (
     <Command.Dialog
@@ -66,14 +66,14 @@ export function CommandDialog({
       />
       <Command.List className="max-h-[46vh] overflow-y-auto">
         <Command.Empty className="text-soft px-2 py-2">Nothing is called “{text}”.</Command.Empty>
-        {deeds.map((deed) => (
+        {actions.map((action) => (
           <Command.Item
-            key={deed.address}
-            value={deed.address}
-            onSelect={() => go(deed.address)}
+            key={action.address}
+            value={action.address}
+            onSelect={() => go(action.address)}
             className="data-[selected=true]:bg-selected cursor-pointer rounded-[3px] px-2 py-1"
           >
-            {deed.label}
+            {action.label}
           </Command.Item>
         ))}
         {wanted.map((one) => (

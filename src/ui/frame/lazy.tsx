@@ -6,8 +6,8 @@ import dynamic from "next/dynamic";
 export const PolicySheet = dynamic(() =>
   import("../policies/policy-sheet").then((module) => module.PolicySheet),
 );
-export const RestoreBench = dynamic(() =>
-  import("../restore/restore-form").then((module) => module.RestoreBench),
+export const RestoreForm = dynamic(() =>
+  import("../restore/restore-form").then((module) => module.RestoreForm),
 );
 export const SourceTable = dynamic(() =>
   import("../sources/source-table").then((module) => module.SourceTable),
@@ -18,8 +18,8 @@ export const ClientSheet = dynamic(() =>
 export const ConnectSheet = dynamic(() =>
   import("../sources/connect-sheet").then((module) => module.ConnectSheet),
 );
-export const TenantDeeds = dynamic(() =>
-  import("../sources/tenant-sheet").then((module) => module.TenantDeeds),
+export const TenantActions = dynamic(() =>
+  import("../sources/tenant-sheet").then((module) => module.TenantActions),
 );
 export const Depth = dynamic(() => import("../drawings/depth").then((module) => module.Depth));
 export const DepotSheet = dynamic(() => import("../depots/depot-sheet").then((module) => module.DepotSheet));
@@ -32,7 +32,9 @@ export const GrantForm = dynamic(() => import("../depots/depot-sheet").then((mod
 export const Filling = dynamic(() => import("../drawings/filling").then((module) => module.Filling));
 export const CheckForm = dynamic(() => import("../runs/check-form").then((module) => module.CheckForm));
 export const Holds = dynamic(() => import("../restore/holds").then((module) => module.Holds));
-export const BringBack = dynamic(() => import("../restore/holds").then((module) => module.BringBack));
+export const RestoreDropped = dynamic(() =>
+  import("../restore/holds").then((module) => module.RestoreDropped),
+);
 export const Absences = dynamic(() => import("../depots/absences").then((module) => module.Absences));
 export const Load = dynamic(() => import("../runs/load").then((module) => module.Load));
 export const MessageSheet = dynamic(() => import("../runs/messages").then((module) => module.MessageSheet));

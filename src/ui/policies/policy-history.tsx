@@ -2,8 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { useEffect, useState } from "react";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { clockText } from "../parts/moment";
 import { say } from "../parts/say";
 
@@ -35,7 +35,7 @@ export function PolicyHistory({
     let current = true;
     callApi<{ revisions: readonly Revision[] }>("GET", `/policies/${policyId}/history`).then(
       (answer) => current && setRevisions(answer.revisions),
-      tellRefusal,
+      showRefusal,
     );
     return () => {
       current = false;
@@ -51,7 +51,7 @@ export function PolicyHistory({
       );
       router.refresh();
     } catch (error) {
-      tellRefusal(error);
+      showRefusal(error);
     }
   };
   return (

@@ -3,8 +3,8 @@
 import { useCallback, useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { clockText } from "../parts/moment";
 import { type AskShown, plainName } from "./given";
 
@@ -12,7 +12,7 @@ import { type AskShown, plainName } from "./given";
 export function AsksToDecide({ zone, decided }: { zone: string; decided: () => Promise<void> }) {
   const [asks, setAsks] = useState<readonly AskShown[]>([]);
   const look = useCallback(
-    () => callApi<{ asks: AskShown[] }>("GET", "/asks").then((answer) => setAsks(answer.asks), tellRefusal),
+    () => callApi<{ asks: AskShown[] }>("GET", "/asks").then((answer) => setAsks(answer.asks), showRefusal),
     [],
   );
   useEffect(() => void look(), [look]);
@@ -21,7 +21,7 @@ export function AsksToDecide({ zone, decided }: { zone: string; decided: () => P
     try {
       await callApi("POST", `/asks/${id}/decision`, { decision });
     } catch (error) {
-      tellRefusal(error);
+      showRefusal(error);
     }
     await Promise.all([look(), decided()]);
   };

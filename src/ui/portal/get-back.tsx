@@ -6,8 +6,8 @@ import { useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { Month } from "../drawings/month";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { clockText } from "../parts/moment";
 import { say } from "../parts/say";
@@ -61,7 +61,7 @@ export function GetBack({
       setMoments(points.map(({ moment, ...point }) => ({ ...point, moment: new Date(moment) })));
       setPointId(offered.id);
       setMonth(DateTime.fromISO(offered.moment, { zone }).toFormat("yyyy-MM"));
-    }, tellRefusal);
+    }, showRefusal);
     return () => {
       current = false;
     };

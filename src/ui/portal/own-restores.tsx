@@ -3,8 +3,8 @@
 import { restoreWords } from "@/core/protection/own-restore";
 import { counted } from "@/core/units/duration";
 import { shareDone, ThinBar } from "../frame/progress";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { clockText } from "../parts/moment";
 import { type AllGiven, plainName } from "./given";
 
@@ -47,7 +47,7 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
                   type="button"
                   className="text-primary underline"
                   onClick={() =>
-                    callApi("POST", `/given/restores/${restore.id}/stop`).then(look, tellRefusal)
+                    callApi("POST", `/given/restores/${restore.id}/stop`).then(look, showRefusal)
                   }
                 >
                   Stop it

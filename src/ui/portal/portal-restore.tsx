@@ -12,7 +12,7 @@ import { OwnRestores } from "./own-restores";
 const LOOK_AGAIN_MS = 2000;
 
 /** The portal's one page: what was given, when, what, where to; and what became of it. */
-export function PortalBench({ start, name, manager }: { start: AllGiven; name: string; manager: boolean }) {
+export function PortalRestore({ start, name, manager }: { start: AllGiven; name: string; manager: boolean }) {
   const [given, setGiven] = useState(start);
   const [giftId, setGiftId] = useState(start.gifts[0]?.id ?? null);
   const look = useCallback(async () => setGiven(await callApi<AllGiven>("GET", "/given")), []);

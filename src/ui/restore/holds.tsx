@@ -2,8 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 
@@ -37,12 +37,12 @@ export function Holds({
               {hold.by}, {hold.since}
             </span>
           </span>
-          <DeedButton
-            deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${hold.id}`)}
+          <ActionButton
+            action={() => callApi("DELETE", `/sources/${sourceId}/holds/${hold.id}`)}
             done="Hold lifted. The policy applies again."
           >
             Lift
-          </DeedButton>
+          </ActionButton>
         </div>
       ))}
       {open ? (
@@ -88,11 +88,11 @@ export function Holds({
 }
 
 /** Brings a dropped point back while its grace lasts. */
-export const BringBack = ({ pointId }: { pointId: string }) => (
-  <DeedButton
-    deed={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
+export const RestoreDropped = ({ pointId }: { pointId: string }) => (
+  <ActionButton
+    action={() => callApi("POST", `/recovery-points/${pointId}/keep`)}
     done="The recovery point is kept until the hold is lifted."
   >
     Undo drop
-  </DeedButton>
+  </ActionButton>
 );

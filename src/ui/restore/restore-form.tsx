@@ -5,8 +5,8 @@ import Link from "next/link";
 import { useCallback, useEffect, useState } from "react";
 import { Depth, type DepthPoint } from "../drawings/depth";
 import { Month } from "../drawings/month";
+import { ActionButton, showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton, tellRefusal } from "../parts/deeds";
 import { clockText } from "../parts/moment";
 import { ChangedSince } from "./changed-since";
 import { FileTree, type TreeEntry } from "./file-tree";
@@ -37,7 +37,7 @@ export interface RestoreBenchProps {
 }
 
 /** Restore: when, what, where to, in one sight. The basket may hold things from several moments. */
-export function RestoreBench({
+export function RestoreForm({
   source,
   zone,
   now,
@@ -138,12 +138,12 @@ export function RestoreBench({
               Its policy no longer keeps this point. It will be purged after{" "}
               {clockText(chosen.purgeAfter, zone)}.
             </p>
-            <DeedButton
-              deed={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
+            <ActionButton
+              action={() => callApi("POST", `/recovery-points/${chosen.id}/keep`)}
               done="The recovery point is kept until the hold is lifted."
             >
               Undo drop
-            </DeedButton>
+            </ActionButton>
           </div>
         )}
       </section>
@@ -213,7 +213,7 @@ export function RestoreBench({
           setBasket={setBasket}
           zone={zone}
           runsBase={runsBase}
-          tell={tellRefusal}
+          tell={showRefusal}
         />
         <OpenAsFolder
           pointId={chosen.id}

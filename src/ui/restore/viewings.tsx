@@ -4,8 +4,8 @@ import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { FieldGroup, Refusal, SelectField, TextField, useSending } from "../parts/form";
 
 export interface ShownViewing {
@@ -49,9 +49,12 @@ export function OpenViewings({ viewings }: { viewings: readonly ShownViewing[] }
                 .join(" · ")}
             </p>
           </div>
-          <DeedButton deed={() => callApi("DELETE", `/viewings/${viewing.id}`)} done="The viewing is closed.">
+          <ActionButton
+            action={() => callApi("DELETE", `/viewings/${viewing.id}`)}
+            done="The viewing is closed."
+          >
             Close
-          </DeedButton>
+          </ActionButton>
         </li>
       ))}
     </ul>

@@ -2,8 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 
@@ -177,18 +177,18 @@ function Webhooks({ webhooks }: Pick<Parameters<typeof MessageWays>[0], "webhook
             <span className="text-soft block font-mono text-[12px] break-all">{webhook.url}</span>
           </span>
           <span className="flex gap-2">
-            <DeedButton
-              deed={() => callApi("POST", "/messages/test", { webhookId: webhook.id })}
+            <ActionButton
+              action={() => callApi("POST", "/messages/test", { webhookId: webhook.id })}
               done={`${webhook.name} accepted the test.`}
             >
               Send a test
-            </DeedButton>
-            <DeedButton
-              deed={() => callApi("DELETE", `/webhooks/${webhook.id}`)}
+            </ActionButton>
+            <ActionButton
+              action={() => callApi("DELETE", `/webhooks/${webhook.id}`)}
               done={`${webhook.name} removed.`}
             >
               Remove
-            </DeedButton>
+            </ActionButton>
           </span>
         </div>
       ))}
@@ -258,12 +258,12 @@ export function MessageSheet({ message }: { message: ShownMessage }) {
       </pre>
       {message.state === "given up" && (
         <div>
-          <DeedButton
-            deed={() => callApi("POST", `/messages/${message.id}/send`)}
+          <ActionButton
+            action={() => callApi("POST", `/messages/${message.id}/send`)}
             done="Message queued again."
           >
             Send again
-          </DeedButton>
+          </ActionButton>
         </div>
       )}
     </div>

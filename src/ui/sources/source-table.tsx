@@ -6,8 +6,8 @@ import { usePathname, useRouter, useSearchParams } from "next/navigation";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { Mark } from "../parts/mark";
 import { Ago, Clock } from "../parts/moment";
 import { say } from "../parts/say";
@@ -130,7 +130,7 @@ export function SourceTable({
         await callApi("POST", `/sources/${id}/runs`);
         asked += 1;
       } catch (error) {
-        tellRefusal(error);
+        showRefusal(error);
       }
     }
     if (asked) say.success(`${asked} ${asked === 1 ? "run" : "runs"} requested.`);

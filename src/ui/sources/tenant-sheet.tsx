@@ -3,8 +3,8 @@
 import { useRouter } from "next/navigation";
 import { useState } from "react";
 import { ClientAndSite, type ConnectClient, useClientAndSite } from "../clients/client-and-site";
+import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { tellRefusal } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 import { type StepsShown, TestSteps } from "../parts/test-steps";
@@ -114,7 +114,7 @@ export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) 
 }
 
 /** What can be done with a mail tenant that is connected: test it, give it a new secret. */
-export function TenantDeeds({ connectionId, open }: { connectionId: string; open: boolean }) {
+export function TenantActions({ connectionId, open }: { connectionId: string; open: boolean }) {
   const router = useRouter();
   const sending = useSending();
   const [test, setTest] = useState<StepsShown | null>(null);
@@ -134,7 +134,7 @@ export function TenantDeeds({ connectionId, open }: { connectionId: string; open
               setTest(await callApi<StepsShown>("POST", `/connections/${connectionId}/test`));
               router.refresh();
             } catch (error) {
-              tellRefusal(error);
+              showRefusal(error);
             } finally {
               setTesting(false);
             }

@@ -2,8 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 
@@ -138,7 +138,7 @@ function BySchedule({
           <button type="button" className="btn btn-plain" onClick={() => setOpen(true)}>
             {sending ? "Change…" : "Schedule delivery…"}
           </button>
-          {sending && <DeedButton deed={() => callApi("DELETE", path)}>Remove schedule</DeedButton>}
+          {sending && <ActionButton action={() => callApi("DELETE", path)}>Remove schedule</ActionButton>}
         </div>
       )}
       {open && (
@@ -293,7 +293,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
               by {link.madeBy}, until {link.until}, {openedText(link.opened)}
             </span>
           </span>
-          <DeedButton deed={() => callApi("DELETE", `${path}/${link.id}`)}>Revoke</DeedButton>
+          <ActionButton action={() => callApi("DELETE", `${path}/${link.id}`)}>Revoke</ActionButton>
         </div>
       ))}
       {made && (

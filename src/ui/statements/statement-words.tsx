@@ -2,8 +2,8 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
-import { DeedButton } from "../parts/deeds";
 import { Refusal, TextField, useSending } from "../parts/form";
 
 interface Written {
@@ -47,7 +47,7 @@ export function ExceptionWords({
           </p>
           {base && word.side === writer.side && (
             <span className="no-print">
-              <DeedButton deed={() => callApi("DELETE", `${base}/${word.id}`)}>Delete</DeedButton>
+              <ActionButton action={() => callApi("DELETE", `${base}/${word.id}`)}>Delete</ActionButton>
             </span>
           )}
         </div>

@@ -10,10 +10,10 @@ import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/giv
 import { stopRun } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
-import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
+import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
 import { notFound, Problem } from "@/server/base/problem";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside/inside-point";
-import { compareInside, imageInside, lookInside, tellLook } from "@/server/inside/look-inside";
+import { compareInside, describeLook, imageInside, lookInside } from "@/server/inside/look-inside";
 import { pathFromText } from "@/server/inside/path-text";
 import { allGiven, shownAsk } from "@/server/portal/all-given";
 import { foundItems, foundWithin, type GivenItem, giftThere, shownGift } from "@/server/portal/given";
@@ -41,11 +41,11 @@ const personOf = (context: Context) => {
 const onePath = z.object({ path: z.string().min(1).max(8192) });
 
 /** A file of what was given that is looked into, which stands in the trail. */
-const toldLook = (context: Context, params: { giftId: string; pointId: string }, text: string) =>
+const describedLook = (context: Context, params: { giftId: string; pointId: string }, text: string) =>
   context.tx(async (tx) => {
     const gift = await giftThere(tx, context.person!.id, params.giftId, context.who.at);
     const found = await foundWithin(tx, gift, params.pointId, text);
-    await tellLook(context, tx, found.point, found.path);
+    await describeLook(context, tx, found.point, found.path);
     return found;
   });
 
@@ -189,7 +189,7 @@ export const given = [
     query: onePath,
     answer: z.object({ look: shape.look }),
     run: async (context, { params, query }) => {
-      const { point, path } = await toldLook(context, params, query.path);
+      const { point, path } = await describedLook(context, params, query.path);
       return { look: await lookInside(context.services, point, path) };
     },
   }),
@@ -203,7 +203,7 @@ export const given = [
     query: onePath,
     media: ["image/*"],
     run: async (context, { params, query }) => {
-      const { point, path } = await toldLook(context, params, query.path);
+      const { point, path } = await describedLook(context, params, query.path);
       return imageInside(context.services, point, path);
     },
   }),
@@ -217,7 +217,7 @@ export const given = [
     query: onePath.extend({ since: pointId }),
     answer: z.object({ comparison: shape.comparison }),
     run: async (context, { params, query }) => {
-      const { gift, point, path } = await toldLook(context, params, query.path);
+      const { gift, point, path } = await describedLook(context, params, query.path);
       const before = await context.tx((tx) => foundWithin(tx, gift, query.since, query.path));
       return { comparison: await compareInside(context.services, before.point, point, path) };
     },

@@ -9,7 +9,7 @@ import { sourceById } from "@/db/sources/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
-import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-desk";
+import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import {
   changesOf,
@@ -19,7 +19,7 @@ import {
   versionsOf,
   weigh,
 } from "@/server/inside/inside-point";
-import { compareInside, imageInside, lookInside, tellLook } from "@/server/inside/look-inside";
+import { compareInside, describeLook, imageInside, lookInside } from "@/server/inside/look-inside";
 import { pathFromText } from "@/server/inside/path-text";
 import * as shape from "../shapes";
 import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
@@ -50,10 +50,10 @@ async function pointOf(context: Context, id: string): Promise<Point> {
 }
 
 /** A point and a path in it that is looked into, which stands in the trail. */
-async function toldLook(context: Context, pointId: string, text: string) {
+async function describedLook(context: Context, pointId: string, text: string) {
   const point = await pointOf(context, pointId);
   const path = pathFromText(text);
-  await context.tx((tx) => tellLook(context, tx, point, path));
+  await context.tx((tx) => describeLook(context, tx, point, path));
   return { point, path };
 }
 
@@ -170,7 +170,7 @@ export const restores = [
     query: onePath,
     answer: z.object({ look: shape.look }),
     run: async (context, { params, query }) => {
-      const { point, path } = await toldLook(context, params.pointId, query.path);
+      const { point, path } = await describedLook(context, params.pointId, query.path);
       return { look: await lookInside(context.services, point, path) };
     },
   }),
@@ -184,7 +184,7 @@ export const restores = [
     query: onePath,
     media: ["image/*"],
     run: async (context, { params, query }) => {
-      const { point, path } = await toldLook(context, params.pointId, query.path);
+      const { point, path } = await describedLook(context, params.pointId, query.path);
       return imageInside(context.services, point, path);
     },
   }),
@@ -198,7 +198,7 @@ export const restores = [
     query: onePath.extend({ since: pointParam.shape.pointId }),
     answer: z.object({ comparison: shape.comparison }),
     run: async (context, { params, query }) => {
-      const { point, path } = await toldLook(context, params.pointId, query.path);
+      const { point, path } = await describedLook(context, params.pointId, query.path);
       const before = await pointOf(context, query.since);
       if (before.sourceId !== point.sourceId) throw invalid("since", "This is a point of another source.");
       return { comparison: await compareInside(context.services, before, point, path) };

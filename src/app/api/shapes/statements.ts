@@ -69,7 +69,7 @@ export const statement = z.object({
     }),
   ),
   exceptions: list(statementException),
-  comesNext: list(z.string()),
+  nextSteps: list(z.string()),
 });
 export const contractLine = z.object({
   clientId: z.string(),

@@ -1,7 +1,7 @@
 import { mayDo } from "@/core/rights/rights";
 import { allGiven } from "@/server/portal/all-given";
 import type { AllGiven } from "@/ui/portal/given";
-import { PortalBench } from "@/ui/portal/portal-restore";
+import { PortalRestore } from "@/ui/portal/portal-restore";
 import { theServices } from "../../console";
 import { asVisitor, signedIn } from "../../visitor";
 
@@ -11,7 +11,7 @@ export default async function Page() {
     allGiven(tx, { id: person.id, clientId: person.clientId! }, theServices().now()),
   );
   return (
-    <PortalBench
+    <PortalRestore
       // as the API tells it from then on
       start={JSON.parse(JSON.stringify(given)) as AllGiven}
       name={person.name}

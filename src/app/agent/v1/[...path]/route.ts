@@ -1,4 +1,4 @@
-import { answerAgent } from "@/app/agent/desk";
+import { answerAgent } from "@/app/agent/requests";
 import { theConsole } from "@/app/console";
 
 export const dynamic = "force-dynamic";

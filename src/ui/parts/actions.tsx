@@ -7,20 +7,20 @@ import { ApiError, callApi } from "./api";
 import { say } from "./say";
 
 /** Tells a refusal in a toast; the words are the API's. */
-export function tellRefusal(error: unknown): void {
+export function showRefusal(error: unknown): void {
   if (!(error instanceof ApiError)) throw error;
   say.error(error.problem.title, { description: `${error.problem.detail} ${error.problem.remedy ?? ""}` });
 }
 
 /** A button that does one thing through the API and reads the view anew. */
-export function DeedButton({
-  deed,
+export function ActionButton({
+  action,
   done,
   children,
   primary = false,
   keyName,
 }: {
-  deed: () => Promise<unknown>;
+  action: () => Promise<unknown>;
   done?: string;
   children: ReactNode;
   primary?: boolean;
@@ -37,11 +37,11 @@ export function DeedButton({
       onClick={async () => {
         setBusy(true);
         try {
-          await deed();
+          await action();
           if (done) say.success(done);
           router.refresh();
         } catch (error) {
-          tellRefusal(error);
+          showRefusal(error);
         } finally {
           setBusy(false);
         }
@@ -63,66 +63,69 @@ export function BackUpButton({
   primary?: boolean;
 }) {
   return (
-    <DeedButton
+    <ActionButton
       primary={primary}
       keyName="b"
-      deed={async () => {
+      action={async () => {
         const { waits } = await callApi<{ waits: string | null }>("POST", `/sources/${sourceId}/runs`);
         say.success("Run requested", { description: waits ?? "It starts shortly." });
       }}
     >
       {label}
-    </DeedButton>
+    </ActionButton>
   );
 }
 
 /** Asks for a drill of a source. */
 export function DrillButton({ sourceId }: { sourceId: string }) {
   return (
-    <DeedButton deed={() => callApi("POST", `/sources/${sourceId}/drills`)} done="Drill requested. See Runs.">
+    <ActionButton
+      action={() => callApi("POST", `/sources/${sourceId}/drills`)}
+      done="Drill requested. See Runs."
+    >
       Run drill now
-    </DeedButton>
+    </ActionButton>
   );
 }
 
 /** Asks for a run of each source. */
 export function BackUpEach({ sourceIds, label }: { sourceIds: readonly string[]; label: string }) {
   return (
-    <DeedButton
-      deed={async () => {
+    <ActionButton
+      action={async () => {
         for (const id of sourceIds) await callApi("POST", `/sources/${id}/runs`);
       }}
       done={`${sourceIds.length} ${sourceIds.length === 1 ? "run" : "runs"} requested.`}
     >
       {label}
-    </DeedButton>
+    </ActionButton>
   );
 }
 
 export function StopButton({ runId }: { runId: string }) {
   return (
-    <DeedButton
-      deed={() => callApi("POST", `/runs/${runId}/stop`)}
+    <ActionButton
+      action={() => callApi("POST", `/runs/${runId}/stop`)}
       done="The run is stopping. The next run uses what was stored."
     >
       Stop
-    </DeedButton>
+    </ActionButton>
   );
 }
 
 export function PauseButton({ sourceId, paused }: { sourceId: string; paused: boolean }) {
   const set = (to: boolean) => callApi("PATCH", `/sources/${sourceId}`, { paused: to });
   return (
-    <DeedButton
-      deed={async () => {
+    <ActionButton
+      action={async () => {
         await set(!paused);
         say.success(paused ? "Resumed. Runs follow the policy again." : "Paused. No scheduled runs.", {
-          action: { label: "Undo", onClick: () => void set(paused).catch(tellRefusal) },
+          action: { label: "Undo", onClick: () => void set(paused).catch(showRefusal) },
         });
       }}
     >
       {paused ? "Resume" : "Pause"}
-    </DeedButton>
+    </ActionButton>
   );
 }
 
@@ -160,7 +163,7 @@ export function PolicyChoice({
           say.success(event.target.value ? "Policy assigned." : "Policy removed.");
           router.refresh();
         } catch (error) {
-          tellRefusal(error);
+          showRefusal(error);
         }
       }}
     >
@@ -204,7 +207,7 @@ export function RemoveConnection({
           say.success(`${name} was removed. Its recovery points remain.`);
           router.refresh();
         } catch (error) {
-          tellRefusal(error);
+          showRefusal(error);
         }
       }}
     >
@@ -233,11 +236,11 @@ export function RemoveConnection({
 /** Says that an alarm was none, or is dealt with: what it held may be dropped again. */
 export function LiftAlarm({ sourceId, holdId }: { sourceId: string; holdId: string }) {
   return (
-    <DeedButton
-      deed={() => callApi("DELETE", `/sources/${sourceId}/holds/${holdId}`)}
+    <ActionButton
+      action={() => callApi("DELETE", `/sources/${sourceId}/holds/${holdId}`)}
       done="Alarm dismissed. The points keep their lock."
     >
       Dismiss alarm (expected change, or resolved)
-    </DeedButton>
+    </ActionButton>
   );
 }

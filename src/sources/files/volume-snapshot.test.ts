@@ -21,12 +21,12 @@ import {
   mountsOf,
   releaseLeft,
   SNAPSHOTS_FOLDER,
-  type SnapshotLedger,
-  standStill,
+  takeVolumeSnapshot,
   touchedBy,
-} from "./standing-still";
+  type VolumeSnapshots,
+} from "./volume-snapshot";
 
-const ledger = (): SnapshotLedger & { paths: readonly string[] } => ({
+const ledger = (): VolumeSnapshots & { paths: readonly string[] } => ({
   paths: [],
   read() {
     return this.paths;
@@ -93,7 +93,7 @@ describe("reading where it stands still", () => {
     for await (const { path } of walkTree(depot.reader(), root, "/")) names.push(showBytes(path));
     expect(names).toEqual([`/${SNAPSHOTS_FOLDER}`, "/file"]);
     const known = ledger();
-    const { still, moving, at } = await standStill(["/proc/self", live], "m", known);
+    const { still, moving, at } = await takeVolumeSnapshot(["/proc/self", live], "m", known);
     expect(still).toEqual([]);
     expect(moving).toHaveLength(1);
     expect(moving[0]!.why).toMatch(/makes no snapshots|run as root|not installed|not the whole/);
@@ -139,7 +139,7 @@ describe.runIf(volume)("a snapshot of a real volume", () => {
 
   it("holds what was there when it was made, subvolumes in it included, and is taken away", async () => {
     const known = ledger();
-    const made = await standStill([books], "run", known);
+    const made = await takeVolumeSnapshot([books], "run", known);
     expect(made.moving).toEqual([]);
     expect([...made.still].sort()).toEqual([books, inside]);
     expect(known.paths).toHaveLength(2);
@@ -162,7 +162,7 @@ describe.runIf(volume)("a snapshot of a real volume", () => {
     await new Promise((resolve) => setTimeout(resolve, 60));
     const depot = new TestDepot();
     const read = async (previous?: Awaited<ReturnType<typeof snap>>["previous"]) => {
-      const made = await standStill([books], "again", ledger());
+      const made = await takeVolumeSnapshot([books], "again", ledger());
       try {
         const reader = new FilesReader(volume!, [], made.at);
         return await snap(depot, volume!, { reader, folders: ["/books"], ...(previous ? { previous } : {}) });
@@ -176,7 +176,7 @@ describe.runIf(volume)("a snapshot of a real volume", () => {
 
   it("of a run that was killed is taken away by the next", async () => {
     const known = ledger();
-    await standStill([volume!], "killed", known);
+    await takeVolumeSnapshot([volume!], "killed", known);
     expect(snapshots()).toHaveLength(3);
     await releaseLeft(known);
     expect(snapshots()).toEqual([]);

@@ -10,7 +10,7 @@ const LOCATED_AT_ONCE = 64;
  * Walks a tree ahead of whoever reads the content of all that is in it, and tells the store what is read soon: that is
  * fetched and opened while what is here is written. Whatever goes wrong for it is left to the reader to find.
  */
-export class Scout {
+export class Prefetcher {
   private seen = 0;
   private passed = 0;
   private stopped = false;

@@ -6,7 +6,7 @@ import { freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { walkTree } from "../read/browse";
 import { type ChunkReader, WALKED_AHEAD } from "../read/reader";
 import { idKey } from "../tree/tree";
-import { Scout } from "./scout";
+import { Prefetcher } from "./prefetcher";
 
 /** A reader that only remembers what it is told; it lets so much be told and then waits. */
 class Told {
@@ -37,7 +37,7 @@ class Told {
 
 /** A tree of folders with files, and the chunks of its files in the order in which a restore reads them. */
 async function tree(folders: number, files: number) {
-  const root = freshFolder("scout");
+  const root = freshFolder("prefetcher");
   for (let i = 0; i < folders; i += 1) {
     mkdirSync(join(root, `folder ${i}/below`), { recursive: true });
     for (let k = 0; k < files; k += 1)
@@ -61,24 +61,24 @@ const settled = () => new Promise((next) => setTimeout(next, 50));
 describe("who walks ahead of a restore", () => {
   it("tells every chunk in the order in which it is read, and asks for many at once where they lie", async () => {
     const { node, order, told } = await tree(12, 20);
-    const scout = new Scout(told as unknown as ChunkReader, node);
+    const prefetcher = new Prefetcher(told as unknown as ChunkReader, node);
     await vi.waitFor(() => expect(told.ids.length).toBe(order.length));
     expect(told.ids).toEqual(order);
     expect(told.located).toBe(order.length);
     expect(told.questions).toBeLessThan(order.length / 30);
-    scout.stop();
+    prefetcher.stop();
   });
 
   it("waits where much is under way, and goes no further when it is stopped", async () => {
     const { node, order, told } = await tree(4, 20);
     told.room = 10;
-    const scout = new Scout(told as unknown as ChunkReader, node);
+    const prefetcher = new Prefetcher(told as unknown as ChunkReader, node);
     await vi.waitFor(() => expect(told.ids.length).toBe(10));
     await settled();
     expect(told.ids).toEqual(order.slice(0, 10));
     told.more(30);
     await vi.waitFor(() => expect(told.ids.length).toBe(30));
-    scout.stop();
+    prefetcher.stop();
     told.more(Number.POSITIVE_INFINITY);
     await settled();
     expect(told.ids.length).toBe(30);
@@ -87,25 +87,25 @@ describe("who walks ahead of a restore", () => {
   it("keeps within its distance, and passes over what the reader has left behind", async () => {
     const { node, order, entries, told } = await tree(40, 80);
     expect(entries).toBeGreaterThan(WALKED_AHEAD + 1000);
-    const scout = new Scout(told as unknown as ChunkReader, node);
+    const prefetcher = new Prefetcher(told as unknown as ChunkReader, node);
     await settled();
     await vi.waitFor(() => expect(told.ids.length).toBeGreaterThan(WALKED_AHEAD / 2));
     await settled();
     const before = told.ids.length;
     expect(before).toBeLessThanOrEqual(WALKED_AHEAD);
     // the reader passes it by, but for the last few entries
-    for (let i = 0; i < entries - 20; i += 1) scout.pass();
+    for (let i = 0; i < entries - 20; i += 1) prefetcher.pass();
     await vi.waitFor(() => expect(told.ids.at(-1)).toBe(order.at(-1)));
     expect(told.ids.length).toBeLessThan(before + 50);
-    scout.stop();
+    prefetcher.stop();
   });
 
   it("leaves what is wrong with the tree to the reader", async () => {
     const { told } = await tree(1, 1);
-    const scout = new Scout(told as unknown as ChunkReader, randomBytes(32));
+    const prefetcher = new Prefetcher(told as unknown as ChunkReader, randomBytes(32));
     await settled();
     expect(told.ids).toEqual([]);
-    scout.pass();
-    scout.stop();
+    prefetcher.pass();
+    prefetcher.stop();
   });
 });

@@ -10,7 +10,7 @@ const run = promisify(execFile);
  * A snapshot of the volumes that are read, so that a slow copy does not mix two moments. What can make one is btrfs; other
  * file systems are read as they are, and that is told.
  */
-export interface StandingStill {
+export interface VolumeSnapshot {
   /** Where to read what lies at a path of the system. */
   readonly at: (path: ByteString) => ByteString;
   /** Volumes that stand still. */
@@ -22,7 +22,7 @@ export interface StandingStill {
 }
 
 /** Remembers snapshots, so that those of a run that was killed are taken away later. */
-export interface SnapshotLedger {
+export interface VolumeSnapshots {
   read(): readonly string[];
   write(paths: readonly string[]): void;
 }
@@ -115,11 +115,11 @@ const messageOf = (error: unknown): string => {
  * Makes snapshots of what folders lie on. Folders are paths of the system; `mark` names the snapshots. What cannot stand
  * still is told in `moving`; nothing is thrown for it.
  */
-export async function standStill(
+export async function takeVolumeSnapshot(
   folders: readonly string[],
   mark: string,
-  ledger: SnapshotLedger,
-): Promise<StandingStill> {
+  ledger: VolumeSnapshots,
+): Promise<VolumeSnapshot> {
   await releaseLeft(ledger);
   const chosen = folders.map(byteString);
   const mounts = mountsOf().filter((mount) => !PSEUDO_SYSTEMS.has(mount.system));
@@ -176,7 +176,7 @@ function cannot({ path, system }: Mount): string | null {
 }
 
 /** Takes away the snapshots that a ledger knows. Those that cannot be taken away stay in it. */
-export async function releaseLeft(ledger: SnapshotLedger): Promise<void> {
+export async function releaseLeft(ledger: VolumeSnapshots): Promise<void> {
   const left: string[] = [];
   for (const path of ledger.read()) {
     if (!lstatSync(path, { throwIfNoEntry: false })) continue;

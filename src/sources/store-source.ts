@@ -19,7 +19,7 @@ export interface PreviousTree {
   bytes(id: Uint8Array): Uint8Array;
 }
 
-export interface SnapshotProgress {
+export interface StoringProgress {
   items: number;
   /** Bytes of the files passed, read or not. */
   bytes: number;
@@ -27,7 +27,7 @@ export interface SnapshotProgress {
   unread?: number;
 }
 
-export interface SnapshotOptions {
+export interface StoringOptions {
   readonly reader: SourceReader;
   readonly writer: StoreWriter;
   readonly keys: StoreKeys;
@@ -41,11 +41,11 @@ export interface SnapshotOptions {
   readonly keepNode: (id: Uint8Array, bytes: Uint8Array | null) => void;
   /** Called for every item that is passed over, in whole or in part. */
   readonly note: (code: Code, path: string, message: string) => void;
-  readonly progress: SnapshotProgress;
+  readonly progress: StoringProgress;
   readonly signal: AbortSignal;
 }
 
-export interface SnapshotFigures {
+export interface StoringFigures {
   /** Files whose content was read, and the bytes read. */
   filesRead: number;
   bytesRead: number;
@@ -61,10 +61,10 @@ export interface SnapshotFigures {
   busiestFolder: string | null;
 }
 
-export interface SnapshotResult {
+export interface StoringResult {
   readonly root: Uint8Array;
   readonly counts: PointCounts;
-  readonly figures: SnapshotFigures;
+  readonly figures: StoringFigures;
 }
 
 const CHUNKS_INLINE = 1024;
@@ -76,7 +76,7 @@ const WORK_SLICE_MS = 10;
  * Reads the chosen folders and stores them as one tree. The tree is walked ahead of the files whose content is read, and
  * walking, reading, compressing and storing overlap.
  */
-export async function storeSnapshot(options: SnapshotOptions): Promise<SnapshotResult> {
+export async function storeSource(options: StoringOptions): Promise<StoringResult> {
   return new Snapshot(options).run();
 }
 
@@ -183,7 +183,7 @@ const PLACES_PASSED = 1024;
 
 class Snapshot {
   private readonly counts = { files: 0, folders: 0, links: 0, bytes: 0 };
-  private readonly figures: SnapshotFigures = {
+  private readonly figures: StoringFigures = {
     filesRead: 0,
     bytesRead: 0,
     filesUnchanged: 0,
@@ -198,7 +198,7 @@ class Snapshot {
   private sliceEnds = 0;
   private busiest = 0;
 
-  constructor(private readonly options: SnapshotOptions) {
+  constructor(private readonly options: StoringOptions) {
     const { reader, writer, keys, progress, signal } = options;
     this.windows = Windows.lend(keys.gear);
     this.contents = beginContents({
@@ -213,7 +213,7 @@ class Snapshot {
     });
   }
 
-  async run(): Promise<SnapshotResult> {
+  async run(): Promise<StoringResult> {
     const folders = outermostFolders(this.options.folders).map((folder) =>
       Buffer.from(folder, "utf8").toString("latin1"),
     );
