@@ -9,7 +9,7 @@ import { counted } from "@/core/units/duration";
 import { homesOn } from "@/sources/files/homes";
 import { readAhead } from "@/sources/files/listing-ahead";
 import { FilesReader } from "@/sources/files/reader";
-import { type VolumeSnapshot, takeVolumeSnapshot } from "@/sources/files/volume-snapshot";
+import { takeVolumeSnapshot, type VolumeSnapshot } from "@/sources/files/volume-snapshot";
 import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, storeSource } from "@/sources/store-source";
 import { deriveStoreKeys } from "@/store/seal/keys";

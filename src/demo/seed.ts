@@ -219,7 +219,7 @@ class Seeding {
     await this.setOstrelCapacity(depots.get("Ostrel office")!);
     await askAllCarries(this.services);
     await requestAllChecks(this.services, "trees");
-    const token = await this.makeToken();
+    const token = await this.createToken();
     const machines: DemoMachine[] = this.living.map(({ life, state, online }) => ({
       name: life.machine.name,
       root: life.disk,
@@ -242,7 +242,7 @@ class Seeding {
       const about = statement.exceptions.find((exception) => exception.key.startsWith(word.about));
       if (!about) throw new Error(`${name} has no exception that begins with “${word.about}”`);
       await this.call(
-        "writeStatementWord",
+        "addStatementNote",
         { clientId },
         { about: about.key, day: about.firstDay, text: word.text },
       );
@@ -328,7 +328,7 @@ class Seeding {
       { host: "127.0.0.1", port, security: "none", sender: "deep-keep@lanternfold.example" },
     );
     const { webhook, secret } = await this.call<{ webhook: { id: string }; secret: string }>(
-      "makeWebhook",
+      "createWebhook",
       {},
       { name: "Tickets", url: `${receiver}/tickets` },
     );
@@ -373,7 +373,7 @@ class Seeding {
       client: { id: string; slug: string };
       sites: { id: string; name: string }[];
     }>(
-      "takeOnClient",
+      "addClient",
       {},
       {
         name: world.name,
@@ -413,7 +413,7 @@ class Seeding {
         { quotaBytes: world.quotaMiB * 1024 * 1024 },
       );
     const { groups, askedGroup } = await this.call<{ groups: string[]; askedGroup: number }>(
-      "makeClientKey",
+      "createClientKey",
       { clientId: client.id },
     );
     await this.call("confirmClientKey", { clientId: client.id }, { group: groups[askedGroup]! });
@@ -428,7 +428,7 @@ class Seeding {
     for (const folder of folders) {
       const name = folders.length > 1 ? `${world.policy.name} (${folder.slice(1)})` : world.policy.name;
       const { policy } = await this.call<{ policy: { id: string } }>(
-        "makePolicy",
+        "createPolicy",
         {},
         {
           clientId: client.id,
@@ -497,7 +497,7 @@ class Seeding {
     const clientSecret = randomSecret(24);
     this.mail.begin(mail, clientSecret, new Date(this.end.getTime() + mail.secretEndsInDays * DAY_MS));
     const { policy } = await this.call<{ policy: { id: string } }>(
-      "makePolicy",
+      "createPolicy",
       {},
       { clientId, name: `${mail.name}, every evening`, clauses },
     );
@@ -529,7 +529,7 @@ class Seeding {
     const life = new MachineLife(machine, join(this.folder, "machines", machine.name));
     life.begin(this.clock.now());
     const state = new AgentState(join(this.folder, "agents", machine.name));
-    const { code } = await this.call<{ code: string }>("makeEnrolmentCode", { clientId }, { siteId });
+    const { code } = await this.call<{ code: string }>("createEnrolmentCode", { clientId }, { siteId });
     const pair = makeKeyPair();
     const answer = await enrolMachine(
       this.services,
@@ -654,7 +654,7 @@ class Seeding {
     );
   }
 
-  private async makeToken(): Promise<string> {
+  private async createToken(): Promise<string> {
     const token = randomSecret();
     const now = this.clock.now();
     await this.services.db.withScope({ role: "system" }, (tx) =>

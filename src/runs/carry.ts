@@ -130,18 +130,11 @@ async function carryAsWriter(services: Services, ends: Ends, writerId: string): 
     if (made) carried += 1;
   }
   await services.db.withScope(system, async (tx) => {
-    await record(
-      tx,
-      { ...RUNNER, at: services.now() },
-      to.clientId,
-      "carried recovery points",
-      toDepot.name,
-      {
-        from: fromDepot.name,
-        points: carried,
-        packs,
-      },
-    );
+    await record(tx, { ...RUNNER, at: services.now() }, to.clientId, "copied recovery points", toDepot.name, {
+      from: fromDepot.name,
+      points: carried,
+      packs,
+    });
     await notify(tx, { kind: "depot", clientId: to.clientId, id: toDepot.id });
   });
   return carried;

@@ -56,7 +56,7 @@ async function verifyPack(
         clientId: grant.clientId,
         actor: RUNNER.actor,
         address: RUNNER.address,
-        action: "refused what a pack claimed to hold",
+        action: "rejected the contents of a pack",
         subject: depot.name,
         details: { pack: pack.id.toString("hex"), chunks: missing },
       });

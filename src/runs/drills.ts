@@ -69,7 +69,7 @@ export async function requestDrill(tx: Tx, who: Who, sourceId: SourceId): Promis
     dueAt: who.at,
     request: {},
   });
-  if (asked) await record(tx, who, source.clientId, "asked for a drill", source.name, { run: id });
+  if (asked) await record(tx, who, source.clientId, "requested a drill", source.name, { run: id });
   await notify(tx, { kind: "run", clientId: source.clientId, id });
   return (await runById(tx, id))!;
 }

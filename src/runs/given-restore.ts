@@ -94,7 +94,7 @@ export async function startGivenRestore(
     personId: person.id,
     progress: { items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes },
   });
-  await record(tx, who, person.clientId, "asked for a restore", "of what was given to them", {
+  await record(tx, who, person.clientId, "requested a restore", "of what was given to them", {
     run: id,
     folder: restore.stored.folder,
     ...weight,

@@ -63,7 +63,7 @@ export async function requestBackup(
     if (waiting.dueAt <= who.at) return waiting;
     // it was to be tried again later; whoever asks does not want to wait for that
     await bringForward(tx, waiting.id, who.at);
-    await record(tx, who, source.clientId, "asked for a backup", source.name, { run: waiting.id });
+    await record(tx, who, source.clientId, "requested a backup", source.name, { run: waiting.id });
     await notify(tx, {
       kind: "run",
       clientId: source.clientId,
@@ -84,7 +84,7 @@ export async function requestBackup(
     dueAt: who.at,
     request: { pass },
   });
-  await record(tx, who, source.clientId, "asked for a backup", source.name, { run: id, pass });
+  await record(tx, who, source.clientId, "requested a backup", source.name, { run: id, pass });
   await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: source.machineId ?? undefined });
   return (await runById(tx, id))!;
 }
@@ -201,7 +201,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
     dueAt: who.at,
     request: { ...stored },
   });
-  await record(tx, who, source.clientId, "asked for a restore", source.name, {
+  await record(tx, who, source.clientId, "requested a restore", source.name, {
     run: id,
     to: machine.name,
     folder: stored.folder,

@@ -225,7 +225,7 @@ export class ViewingDesk {
       if (viewing.first) {
         await noteViewed(tx, viewing.userName, 0, 0, now);
         const who = { actor: viewing.personName, address, at: now };
-        await record(tx, who, viewing.clientId, "came into a viewing", viewing.sourceName, {
+        await record(tx, who, viewing.clientId, "connected to a viewing", viewing.sourceName, {
           moment: viewing.moment,
           path: showBytes(viewing.path),
         });

@@ -7,7 +7,7 @@ import { freshFolder } from "../depot";
 import { describeTree } from "../same-tree";
 import { TestConsole } from "../test-console";
 
-/** docs/operations.md, *Starting again from a depot*, in its order; and a depot of which something is damaged. */
+/** docs/operations.md, *Rebuilding a console from a depot*, in its order; and a depot of which something is damaged. */
 describe("a depot outlives its console", () => {
   let first: TestConsole;
   let client: TestClient;
@@ -68,7 +68,7 @@ describe("a depot outlives its console", () => {
           name: "Ines Marlow",
           email: "ines@lanternfold.example",
           password: "eleven boats on a grey harbour",
-          demandFactor: false,
+          requireFactor: false,
         },
         null,
       );

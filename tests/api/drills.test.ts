@@ -96,7 +96,7 @@ describe("a drill", () => {
     const trail = await system<{ action: string }>(
       "select action from trail where action like '%drill%' order by id",
     );
-    expect(trail.map((row) => row.action)).toEqual(["asked for a drill", "ended a drill"]);
+    expect(trail.map((row) => row.action)).toEqual(["requested a drill", "ended a drill"]);
   });
 
   it("takes an older point the next time, and the purge leaves that alone meanwhile", async () => {

@@ -173,7 +173,7 @@ describe("looking inside", () => {
       ]).toEqual([query, 422]);
   });
   it("stands in the trail, and is for a person within what was given alone", async () => {
-    expect((await trailOf("looked inside a file")).map(({ details }) => details.path)).toContain(RECIPE);
+    expect((await trailOf("viewed a file")).map(({ details }) => details.path)).toContain(RECIPE);
     const token = await console_.addPerson({
       email: "till@vossel.example",
       name: "Emmet Till",
@@ -202,7 +202,7 @@ describe("looking inside", () => {
       expect([what, (await given(what, "/data/Rezepte für Brot/../page.html")).status]).toEqual([what, 422]);
     }
     expect((await given("image", "/data/dot.png")).status).toBe(404);
-    expect((await trailOf("looked inside a file")).map(({ actor }) => actor)).toContain("Emmet Till");
+    expect((await trailOf("viewed a file")).map(({ actor }) => actor)).toContain("Emmet Till");
     pointId = before;
   });
 });
@@ -294,7 +294,7 @@ describe("a viewing", () => {
     expect((await ask(opened, "GET", "data/link")).status).toBe(404);
   });
   it("puts who came and what they read into the trail, each file once", async () => {
-    expect((await trailOf("came into a viewing")).map(({ actor }) => actor)).toEqual(["Gréta Vossel"]);
+    expect((await trailOf("connected to a viewing")).map(({ actor }) => actor)).toEqual(["Gréta Vossel"]);
     const read = await trailOf("read a file in a viewing");
     expect(read.map(({ details }) => details.path)).toEqual([
       "/data/Rezepte für Brot/rye & salt <1>.txt",

@@ -539,7 +539,7 @@ describe("from an enrolled machine to a restored file", () => {
       .trim()
       .split("\n")
       .map((line) => JSON.parse(line) as { id: number; action: string; hash: string; previous: string });
-    expect(rows.map((row) => row.action)).toContain("asked for a backup");
+    expect(rows.map((row) => row.action)).toContain("requested a backup");
     expect(rows.every((row, at) => at === 0 || row.id > rows[at - 1]!.id)).toBe(true);
     const chained = rows.filter((row, at) => rows[at - 1]?.id === row.id - 1);
     expect(chained.length).toBeGreaterThan(3);
@@ -557,23 +557,23 @@ describe("from an enrolled machine to a restored file", () => {
     );
     const deeds = new Set(rows.map((row) => row.action));
     for (const deed of [
-      "took on a client",
-      "made an enrolment code",
+      "added a client",
+      "created an enrolment code",
       "enrolled a machine",
       "granted a depot",
       "changed a quota",
       "made a policy",
       "changed a policy",
-      "made the client's key",
+      "created the client's key",
       "confirmed the client's key",
       "assigned a policy",
-      "asked for a backup",
-      "asked for a restore",
+      "requested a backup",
+      "requested a restore",
       "downloaded files",
       "stopped a run",
       "dropped recovery points",
       "purged recovery points",
-      "brought a recovery point back",
+      "restored a dropped recovery point",
       "downloaded a statement",
     ]) {
       expect(deeds, deed).toContain(deed);

@@ -229,7 +229,7 @@ describe("getting it back", () => {
     expect(past.map(({ requestedBy }) => requestedBy)).toContain("Greta");
     const trail = JSON.stringify(await console_.ok("GET", "/trail"));
     expect(trail).toContain("/data/greta/recipes/rye.txt");
-    expect(trail).toContain("gave to a client's person");
+    expect(trail).toContain("shared files with a person");
   });
 });
 

@@ -150,7 +150,7 @@ describe("words to an exception", () => {
     expect(await removed(managerToken)).toBe(404);
     expect(await removed(console_.token)).toBe(200);
     expect((await read()).exceptions[0]!.words).toHaveLength(1);
-    expect(await trailOf("took back words of the statement")).toHaveLength(1);
+    expect(await trailOf("removed a note from the statement")).toHaveLength(1);
   });
   it("are written to what is there, and not by a reader", async () => {
     const body = { about: "failed Nothing of the kind", day: "2026-01-01", text: "It was repaired." };

@@ -263,9 +263,9 @@ describe("the whole path in the browser", () => {
     await seeText(browser, "Nothing needs you");
     await accessible("watch");
     await browser.actions().sendKeys("g", "l").perform();
-    await seeText(browser, "asked for a restore");
+    await seeText(browser, "requested a restore");
     for (const deed of [
-      "took on a client",
+      "added a client",
       "enrolled a machine",
       "confirmed the client's key",
       "made a policy",

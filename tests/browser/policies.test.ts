@@ -96,7 +96,7 @@ describe("a policy", () => {
     await press(browser, "Set aside");
     await seeText(browser, "“they bought one place”");
     await open(`/c/${client.slug}/trail`);
-    await seeText(browser, "set advice aside");
+    await seeText(browser, "dismissed advice");
   });
 
   it("that keeps points for a shorter time waits for a second person", async () => {

@@ -166,7 +166,7 @@ describe("one of a client's people", () => {
     await open("/all/runs");
     await seeText(browser, "Greta Vossel");
     await open("/all/trail");
-    await seeText(browser, "gave to a client's person");
+    await seeText(browser, "shared files with a person");
   });
 });
 

@@ -70,7 +70,7 @@ describe("what a machine merely claims to have stored", () => {
       "/trail?search=claimed",
     );
     expect(rows).toMatchObject([
-      { action: "refused what a pack claimed to hold", details: { chunks: ids.length } },
+      { action: "rejected the contents of a pack", details: { chunks: ids.length } },
     ]);
     const back = await restore(console_, {
       items: [{ pointId: run.figures.point!, path: "/data" }],

@@ -15,7 +15,7 @@ const FIELDS = [
 /** The first page of an empty console: makes the provider and its owner. */
 export function SetupForm({ zones }: { zones: readonly string[] }) {
   const [values, setValues] = useState({ provider: "", name: "", email: "", password: "", zone: "UTC" });
-  const [demandFactor, setDemandFactor] = useState(true);
+  const [requireFactor, setDemandFactor] = useState(true);
   const sending = useSending();
   useEffect(
     () => setValues((before) => ({ ...before, zone: Intl.DateTimeFormat().resolvedOptions().timeZone })),
@@ -29,7 +29,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
         onSubmit={(event) => {
           event.preventDefault();
           void sending.send(async () => {
-            await callApi("POST", "/setup", { ...values, demandFactor });
+            await callApi("POST", "/setup", { ...values, requireFactor });
             window.location.assign("/all/sources?sheet=client");
           });
         }}
@@ -64,7 +64,7 @@ export function SetupForm({ zones }: { zones: readonly string[] }) {
             <input
               type="checkbox"
               className="checkbox checkbox-xs mt-[3px]"
-              checked={demandFactor}
+              checked={requireFactor}
               onChange={(event) => setDemandFactor(event.target.checked)}
             />
             <span>

@@ -89,7 +89,7 @@ export const resetsOf = async (tx: Tx, id: string) =>
 export const setRole = (tx: Tx, id: string, role: Role) =>
   change(tx, "update people set role = $2 where id = $1", [id, role]);
 /** Ends an account; what it did stays told. */
-export const closePerson = (tx: Tx, id: string, now: Date) =>
+export const removePerson = (tx: Tx, id: string, now: Date) =>
   change(tx, "update people set closed_at = $2 where id = $1 and closed_at is null", [id, now]);
 /** Other owners that could still sign in. */
 export const otherOwners = async (tx: Tx, id: string) =>

@@ -140,7 +140,7 @@ export const tokensOf = (tx: Tx, personId: PersonId, now: Date) =>
      from api_tokens where person_id = $1 and expires_at > $2 order by created_at desc`,
     [personId, now],
   );
-export const endToken = (tx: Tx, personId: PersonId, publicId: string) =>
+export const revokeToken = (tx: Tx, personId: PersonId, publicId: string) =>
   change(tx, "delete from api_tokens where person_id = $1 and public_id = $2", [personId, publicId]);
 export const endTokens = (tx: Tx, personId: PersonId) =>
   change(tx, "delete from api_tokens where person_id = $1", [personId]);

@@ -44,14 +44,14 @@ export const adviceSetAside = (tx: Tx, policyId: PolicyId) =>
     `select policy_id as "policyId", advice, reason, set_by as "setBy", set_at as "setAt" from advice_set_aside where policy_id = $1`,
     [policyId],
   );
-export const setAdviceAside = (tx: Tx, one: SetAsideAdvice, clientId: ClientId | null) =>
+export const dismissAdvice = (tx: Tx, one: SetAsideAdvice, clientId: ClientId | null) =>
   change(
     tx,
     `insert into advice_set_aside (policy_id, client_id, advice, reason, set_by, set_at) values ($1, $2, $3, $4, $5, $6)
      on conflict (policy_id, advice) do update set reason = $4, set_by = $5, set_at = $6`,
     [one.policyId, clientId, one.advice, one.reason, one.setBy, one.setAt],
   );
-export const takeAdviceUp = (tx: Tx, policyId: PolicyId, advice: string) =>
+export const restoreAdvice = (tx: Tx, policyId: PolicyId, advice: string) =>
   change(tx, "delete from advice_set_aside where policy_id = $1 and advice = $2", [policyId, advice]);
 
 /** Sources that run alike: one policy, and the same schedules in force. */

@@ -26,7 +26,7 @@ export const setAside = (tx: Tx, one: SetAside) =>
      on conflict (key) do update set title = excluded.title, until = excluded.until, note = excluded.note, set_by = excluded.set_by, set_at = excluded.set_at`,
     [one.key, one.clientId, one.title, one.until, one.note, one.setBy, one.setAt],
   );
-export const takeUpAgain = (tx: Tx, key: string) =>
+export const resumeCause = (tx: Tx, key: string) =>
   change(tx, "delete from set_asides where key = $1", [key]);
 
 /** What one shift left for the next. */

@@ -23,7 +23,7 @@ export interface BenchConsole {
   /** Starts the web and waits until it answers; returns its address. */
   web(): Promise<string>;
   /** A person who owns the console, with the password of `OWNER`. */
-  makeOwner(): Promise<void>;
+  createOwner(): Promise<void>;
 }
 
 export async function withConsole<T>(
@@ -66,7 +66,7 @@ export async function withConsole<T>(
         }
         return url;
       },
-      makeOwner: async () => {
+      createOwner: async () => {
         const hash = await hashPassword(OWNER.password);
         await services.db.withScope({ role: "system" }, (tx) =>
           insertPerson(

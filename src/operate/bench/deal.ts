@@ -55,7 +55,7 @@ async function prepare(services: Services, folder: string, runs: number) {
     } as never)) as T;
   };
   const { client, sites } = await call<{ client: { id: string }; sites: { id: string }[] }>(
-    "takeOnClient",
+    "addClient",
     {},
     {
       name: "Pendlewick Housing Trust",
@@ -75,13 +75,13 @@ async function prepare(services: Services, folder: string, runs: number) {
   );
   await call("grantDepot", { depotId: depot.id, clientId: client.id }, { quotaBytes: 1e12 });
   const { groups, askedGroup } = await call<{ groups: string[]; askedGroup: number }>(
-    "makeClientKey",
+    "createClientKey",
     { clientId: client.id },
     {},
   );
   await call("confirmClientKey", { clientId: client.id }, { group: groups[askedGroup]! });
   const { policy } = await call<{ policy: { id: string } }>(
-    "makePolicy",
+    "createPolicy",
     {},
     {
       clientId: client.id,

@@ -123,7 +123,7 @@ export const benchInside = (): Promise<Figure[]> =>
     say(`${depot.counts.files.toLocaleString("en-GB")} files in a recovery point`);
     return withConsole(folder, {}, async (bench) => {
       await depot.adoptInto(bench.services);
-      await bench.makeOwner();
+      await bench.createOwner();
       const url = `${await bench.web()}/api/v1`;
       const signIn = await fetch(`${url}/sessions`, {
         method: "POST",

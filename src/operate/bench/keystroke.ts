@@ -24,7 +24,7 @@ export const benchKeystroke = (): Promise<Figure[]> =>
     await fillConsole(bench.services, owner, size);
     const { rows } = await owner.query("select id from policies limit 1");
     await owner.end();
-    await bench.makeOwner();
+    await bench.createOwner();
     const url = await bench.web();
     let browser: WebDriver | null = null;
     try {

@@ -74,7 +74,7 @@ export async function takeDecision(
     throw new Problem("request.conflict", "It waited too long and has expired. Request it again.");
   const own = consent.askedBy === person.id;
   if (own && decision !== "withdrawn")
-    throw new Problem("auth.not-allowed", "A second person decides on it; you asked for it yourself.");
+    throw new Problem("auth.not-allowed", "A second person must decide. You made this request yourself.");
   if (!own && decision === "withdrawn")
     throw new Problem("auth.not-allowed", "Only the person who asked takes it back; decline it instead.");
   await decideConsent(tx, consent.id, decision, person.id, who.at);

@@ -86,7 +86,7 @@ export async function unlock(
       });
     const machines = await giveMachinesKey(tx, clientId, opened, who.at);
     const client = await clientById(tx, clientId);
-    await record(tx, who, clientId, "gave the passphrase", client?.name ?? "", { until, machines });
+    await record(tx, who, clientId, "entered the passphrase", client?.name ?? "", { until, machines });
     // what waited for the key: a purge, and locks that grow
     await enqueue(tx, "purge", {}, "purge");
     return { machines };

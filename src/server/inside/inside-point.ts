@@ -288,7 +288,7 @@ const LARGEST_SHOWN = 8;
  * What a selection takes of the files in a point, and what it leaves: counts, bytes, the largest files that are left, and
  * chosen folders that the point does not have.
  */
-export async function trySelection(services: Services, point: Point, selection: FileSelection, now: Date) {
+export async function testSelection(services: Services, point: Point, selection: FileSelection, now: Date) {
   const reader = await services.spaces.ofPoint(point);
   const selector = compileSelection(selection, now);
   const folders = outermostFolders(foldersOn(selection.folders, await homesIn(reader, point.root)));

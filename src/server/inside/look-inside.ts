@@ -104,7 +104,7 @@ export async function compareInside(
 /** Puts into the trail that somebody looks into a file. */
 export async function describeLook(context: Context, tx: Tx, point: Point, path: ByteString): Promise<void> {
   const source = (await sourceById(tx, point.sourceId))!;
-  await context.record(tx, point.clientId, "looked inside a file", source.name, {
+  await context.record(tx, point.clientId, "viewed a file", source.name, {
     path: showBytes(path),
     moment: point.moment,
   });

@@ -41,7 +41,7 @@ export function PolicyHistory({
       current = false;
     };
   }, [open, policyId]);
-  const goBack = async (to: number) => {
+  const restorePolicyVersion = async (to: number) => {
     try {
       const answer = await callApi<{ saved: boolean }>("POST", `/policies/${policyId}/history/${to}`, {});
       say.success(
@@ -78,7 +78,11 @@ export function PolicyHistory({
                 </p>
               ))}
               {one.revision !== revision && (
-                <button type="button" className="text-primary underline" onClick={() => goBack(one.revision)}>
+                <button
+                  type="button"
+                  className="text-primary underline"
+                  onClick={() => restorePolicyVersion(one.revision)}
+                >
                   Restore this revision
                 </button>
               )}

@@ -264,7 +264,7 @@ export function PolicySheet({
           errorOf={errorOf}
         />
         <p className="text-soft">
-          The newest point always stays. A dropped one can be brought back for 7 days of grace; then it is
+          The newest point always stays. A dropped one can be restored for 7 days of grace; then it is
           purged.
         </p>
       </>

@@ -14,8 +14,8 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
   if (given.restores.length + waiting.length === 0) return null;
   const { zone } = given.client;
   return (
-    <section aria-label="What you asked for">
-      <h2 className="mb-1 text-[18px]">What you asked for</h2>
+    <section aria-label="Your restores">
+      <h2 className="mb-1 text-[18px]">Your restores</h2>
       <ul aria-live="polite">
         {waiting.map((ask) => (
           <li key={ask.id} className="border-line border-b py-2">

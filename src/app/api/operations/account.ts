@@ -5,9 +5,9 @@ import { confirmFactor, recoveryCodesLeft, removeFactor, setSeed } from "@/db/ac
 import {
   endSession,
   endSessions,
-  endToken,
   endTokens,
   insertToken,
+  revokeToken,
   sessionsOf,
   tokensOf,
 } from "@/db/access/sessions";
@@ -57,7 +57,7 @@ export const account = [
     id: "readAccount",
     method: "GET",
     path: "/account",
-    summary: "Your own sign-in: second factor, sessions, tokens.",
+    summary: "Your account: second factor, sessions, API tokens.",
     caller: "account",
     answer: z.object({
       person: shape.person.nullable(),
@@ -109,7 +109,7 @@ export const account = [
     method: "POST",
     path: "/account/factor",
     summary:
-      "Begin a second factor: its seed, shown this once, as text and as QR picture. It counts once a code was given.",
+      "Start setting up a second factor. The seed is returned once, as text and as a QR image; the factor is on after its first code.",
     caller: "account",
     body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
     answer: z.object({ seed: z.string(), qr: z.string() }),
@@ -138,9 +138,9 @@ export const account = [
     shownOnce: ["recoveryCodes"],
     method: "POST",
     path: "/account/factor/confirm",
-    summary: "Confirm the second factor with a code of it; answers the recovery codes, shown this once.",
+    summary: "Confirm the second factor with a code. The answer has the recovery codes, shown once.",
     caller: "account",
-    body: z.object({ code: z.string().trim().min(1, "Type the six digits.").max(20) }),
+    body: z.object({ code: z.string().trim().min(1, "Enter the six digits.").max(20) }),
     answer: z.object({ recoveryCodes: shape.list(z.string()) }),
     run: (context, { body }) =>
       system(context, async (tx) => {
@@ -166,7 +166,7 @@ export const account = [
       }),
   }),
   operation({
-    id: "newRecoveryCodes",
+    id: "createRecoveryCodes",
     shownOnce: ["recoveryCodes"],
     method: "POST",
     path: "/account/factor/recovery-codes",
@@ -178,7 +178,7 @@ export const account = [
       const person = await withCode(context, body);
       return system(context, async (tx) => {
         const codes = await makeRecoveryCodes(tx, person.id);
-        await context.record(tx, person.clientId, "made new recovery codes", person.name);
+        await context.record(tx, person.clientId, "created recovery codes", person.name);
         return { recoveryCodes: codes };
       });
     },
@@ -187,7 +187,7 @@ export const account = [
     id: "removeFactor",
     method: "DELETE",
     path: "/account/factor",
-    summary: "Turn off your second factor; it takes your password and a code.",
+    summary: "Turn off your second factor. Requires your password and a code.",
     caller: "account",
     body: passwordAndCode,
     answer: z.object({ factor: z.boolean() }),
@@ -212,12 +212,17 @@ export const account = [
       system(context, async (tx) => {
         const ended = await endSession(tx, context.person!.id, params.id);
         if (!ended) throw notFound();
-        await context.record(tx, context.person!.clientId, "ended a session", context.person!.name);
+        await context.record(
+          tx,
+          context.person!.clientId,
+          "signed out another session",
+          context.person!.name,
+        );
         return {};
       }),
   }),
   operation({
-    id: "makeToken",
+    id: "createToken",
     shownOnce: ["token"],
     method: "POST",
     path: "/account/tokens",
@@ -257,7 +262,7 @@ export const account = [
       }),
   }),
   operation({
-    id: "endToken",
+    id: "revokeToken",
     method: "DELETE",
     path: "/account/tokens/{id}",
     summary: "End one of your tokens.",
@@ -266,7 +271,7 @@ export const account = [
     answer: z.object({}),
     run: (context, { params }) =>
       system(context, async (tx) => {
-        if ((await endToken(tx, context.person!.id, params.id)) === 0) throw notFound();
+        if ((await revokeToken(tx, context.person!.id, params.id)) === 0) throw notFound();
         await context.record(tx, context.person!.clientId, "ended a token of the API", context.person!.name);
         return {};
       }),

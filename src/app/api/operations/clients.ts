@@ -108,7 +108,7 @@ export const clients = [
     run: (context) => context.tx(async (tx) => ({ clients: await listClients(tx) })),
   }),
   operation({
-    id: "takeOnClient",
+    id: "addClient",
     method: "POST",
     path: "/clients",
     summary: "Add a client with its sites.",
@@ -145,7 +145,7 @@ export const clients = [
             throw invalid(`sites.${i}`, "This site is named twice.");
           made.push(await addSite(tx, client, site));
         }
-        await context.record(tx, client.id, "took on a client", client.name, {
+        await context.record(tx, client.id, "added a client", client.name, {
           zone: client.zone,
           region: client.region,
           sites,
@@ -221,7 +221,7 @@ export const clients = [
     id: "setClientLimits",
     method: "PUT",
     path: "/clients/{clientId}/limits",
-    summary: "How many runs of a client go at once, and how fast all of them together.",
+    summary: "Limit the simultaneous runs of a client and their total bandwidth.",
     caller: "work",
     params: clientParam,
     body: limitsBody,
@@ -232,7 +232,7 @@ export const clients = [
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
         await setClientLimits(tx, client.id, body);
-        await context.record(tx, client.id, "set the limits of a client", client.name, sentenceOf(body));
+        await context.record(tx, client.id, "changed the limits of a client", client.name, sentenceOf(body));
         await notify(tx, { kind: "client", clientId: client.id, id: client.id });
         return { limits: body };
       }),
@@ -241,7 +241,7 @@ export const clients = [
     id: "setSiteLimits",
     method: "PUT",
     path: "/sites/{siteId}/limits",
-    summary: "How many runs go at once over a site's link, and how fast all of them together.",
+    summary: "Limit the simultaneous runs over a site's link and their total bandwidth.",
     caller: "work",
     params: siteParam,
     body: limitsBody,
@@ -253,7 +253,7 @@ export const clients = [
         const site = await siteById(tx, params.siteId);
         if (!site) throw notFound();
         await setSiteLimits(tx, site.id, body);
-        await context.record(tx, site.clientId, "set the limits of a site", site.name, sentenceOf(body));
+        await context.record(tx, site.clientId, "changed the limits of a site", site.name, sentenceOf(body));
         await notify(tx, { kind: "client", clientId: site.clientId, id: site.clientId });
         return { limits: body };
       }),
@@ -262,7 +262,7 @@ export const clients = [
     id: "readContract",
     method: "GET",
     path: "/clients/{clientId}/contract",
-    summary: "How many sources of each kind a client has bought protection for.",
+    summary: "The number of sources of each kind in a client's contract.",
     caller: "look",
     params: clientParam,
     answer: z.object({ contract: contractShape }),
@@ -277,7 +277,7 @@ export const clients = [
     method: "PUT",
     path: "/clients/{clientId}/contract",
     summary:
-      "Set how many sources of each kind a client has bought protection for. A kind that is left out has no limit.",
+      "Set the number of sources of each kind in a client's contract. Kinds without a number have no limit.",
     caller: "work",
     params: clientParam,
     body: contractShape,
@@ -286,7 +286,7 @@ export const clients = [
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
         await setContract(tx, client.id, body);
-        await context.record(tx, client.id, "set the contract of a client", client.name, body);
+        await context.record(tx, client.id, "changed the contract of a client", client.name, body);
         await notify(tx, { kind: "client", clientId: client.id, id: client.id });
         return { contract: body };
       }),
@@ -358,11 +358,11 @@ export const clients = [
       }),
   }),
   operation({
-    id: "makeEnrolmentCode",
+    id: "createEnrolmentCode",
     shownOnce: ["code"],
     method: "POST",
     path: "/clients/{clientId}/enrolment-codes",
-    summary: "Make a code with which machines enrol. It is shown this once.",
+    summary: "Create an enrolment code for machines. It is shown once.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -395,7 +395,7 @@ export const clients = [
           },
           context.who.at,
         );
-        await context.record(tx, params.clientId, "made an enrolment code", site.name, {
+        await context.record(tx, params.clientId, "created an enrolment code", site.name, {
           uses: body.uses,
           expiresAt,
         });

@@ -113,7 +113,7 @@ export const connections = [
     id: "connectMailTenant",
     method: "POST",
     path: "/clients/{clientId}/mail-tenants",
-    summary: "Connect a mail tenant: tested first; its mailboxes become sources.",
+    summary: "Connect a mail tenant. It is tested first; its mailboxes become sources.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -178,7 +178,7 @@ export const connections = [
     id: "testConnection",
     method: "POST",
     path: "/connections/{connectionId}/test",
-    summary: "Test a mail tenant step by step, and take up mailboxes that are new there.",
+    summary: "Test a mail tenant step by step, and add its new mailboxes as sources.",
     caller: "work",
     params: connectionParam,
     answer: z.object({
@@ -199,7 +199,8 @@ export const connections = [
     id: "renewSecret",
     method: "PUT",
     path: "/connections/{connectionId}/secret",
-    summary: "Give a mail tenant a new client secret: tested before it replaces the old one.",
+    summary:
+      "Change the client secret of a mail tenant. The new one is tested before it replaces the old one.",
     caller: "work",
     params: connectionParam,
     body: z.object({ clientSecret: secret }),
@@ -217,7 +218,7 @@ export const connections = [
         await setSecret(tx, connection.id, sealed);
         await markChecked(tx, connection.id, context.who.at, null, null);
         await takeAccounts(tx, connection, test.accounts, context.who.at);
-        await context.record(tx, connection.clientId, "renewed the secret of a mail tenant", connection.name);
+        await context.record(tx, connection.clientId, "changed the secret of a mail tenant", connection.name);
         await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
       });
       return { steps: test.steps, mailboxes: test.accounts.length };
@@ -227,7 +228,7 @@ export const connections = [
     id: "removeConnection",
     method: "DELETE",
     path: "/connections/{connectionId}",
-    summary: "Take a machine or a mail tenant away: it is not read from now on, its points remain.",
+    summary: "Remove a machine or a mail tenant. It is no longer backed up; its recovery points remain.",
     caller: "work",
     params: connectionParam,
     answer: z.object({ goneAt: shape.moment }),
@@ -236,14 +237,14 @@ export const connections = [
         const machine = await machineById(tx, params.connectionId);
         if (machine) {
           await markGone(tx, machine.id, context.who.at);
-          await context.record(tx, machine.clientId, "took a machine away", machine.name);
+          await context.record(tx, machine.clientId, "removed a machine", machine.name);
           await notify(tx, { kind: "machine", clientId: machine.clientId, id: machine.id });
           return { goneAt: context.who.at };
         }
         const connection = await connectionById(tx, params.connectionId);
         if (!connection) throw notFound();
         await markConnectionGone(tx, connection.id, context.who.at);
-        await context.record(tx, connection.clientId, "took a mail tenant away", connection.name);
+        await context.record(tx, connection.clientId, "removed a mail tenant", connection.name);
         await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
         return { goneAt: context.who.at };
       }),

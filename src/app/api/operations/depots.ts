@@ -174,7 +174,7 @@ export const depots = [
     id: "listDepots",
     method: "GET",
     path: "/depots",
-    summary: "All depots, with what is granted to whom.",
+    summary: "All depots, with their grants.",
     caller: "look",
     pages: { of: "depots" },
     answer: z.object({
@@ -204,7 +204,7 @@ export const depots = [
     id: "testPlace",
     method: "POST",
     path: "/depots/test",
-    summary: "Try a folder, a share or a bucket as a depot, step by step. Leaves nothing behind.",
+    summary: "Test a folder, share or bucket as a depot, step by step. Test objects are removed.",
     caller: "provider-work",
     body: placeBody,
     answer: shape.depotTest,
@@ -214,7 +214,7 @@ export const depots = [
     id: "addDepot",
     method: "POST",
     path: "/depots",
-    summary: "Make a tested folder, share or bucket a depot; refused with the step that fails.",
+    summary: "Add a folder, share or bucket as a depot. It is tested first; a failing step refuses it.",
     caller: "provider-work",
     status: 201,
     body: z.intersection(
@@ -282,7 +282,7 @@ export const depots = [
     id: "changeDepot",
     method: "PATCH",
     path: "/depots/{depotId}",
-    summary: "Change how machines reach a depot, and how many runs write to it at once.",
+    summary: "Change direct writing and the limit of simultaneous runs of a depot.",
     caller: "provider-work",
     params: depotParam,
     body: z.object({
@@ -320,7 +320,7 @@ export const depots = [
     id: "changeDepotKeys",
     method: "PUT",
     path: "/depots/{depotId}/keys",
-    summary: "Give a bucket another access key; tested step by step before it replaces the one in use.",
+    summary: "Change the access key of a bucket. The new key is tested before it replaces the current one.",
     caller: "provider-work",
     params: depotParam,
     body: bucketBody.pick({ accessKeyId: true, secretAccessKey: true }),
@@ -372,7 +372,7 @@ export const depots = [
     method: "PUT",
     path: "/depots/{depotId}/grants/{clientId}",
     summary:
-      "Grant a depot to a client with a quota and a lock, or change them. A shorter lock, for points to come, waits for a second person; what is stored keeps its days.",
+      "Grant a depot to a client with a quota and a lock, or change them. A shorter lock for future points waits for approval by a second person; stored points keep their lock.",
     caller: "work",
     params: z.object({ depotId: uuid, clientId: uuid }),
     body: z.object({

@@ -20,7 +20,7 @@ export const gifts = [
     id: "listGifts",
     method: "GET",
     path: "/clients/{clientId}/gifts",
-    summary: "What was given to the client's people.",
+    summary: "Sources and folders shared with the client's people.",
     caller: "client-people",
     pages: { of: "gifts" },
     params: clientParam,
@@ -38,7 +38,7 @@ export const gifts = [
     method: "POST",
     path: "/clients/{clientId}/gifts",
     summary:
-      "Give a source, or a folder of it, to one of the client's people: they can look inside and get it back by themselves.",
+      "Share a source, or a folder of it, with one of the client's people, who can then browse and restore it.",
     caller: "client-people",
     status: 201,
     params: clientParam,
@@ -76,7 +76,7 @@ export const gifts = [
         };
         if ((await insertGift(tx, gift)) === 0)
           throw new Problem("request.conflict", `${person.name} has this already.`);
-        await context.record(tx, params.clientId, "gave to a client's person", person.name, {
+        await context.record(tx, params.clientId, "shared files with a person", person.name, {
           source: source.name,
           path: showBytes(path),
           askFirst: body.askFirst,
@@ -87,10 +87,10 @@ export const gifts = [
       }),
   }),
   operation({
-    id: "takeBack",
+    id: "revokeGift",
     method: "DELETE",
     path: "/gifts/{giftId}",
-    summary: "Take back what was given; the person no longer sees it.",
+    summary: "Revoke a share. The person no longer sees it.",
     caller: "client-people",
     params: z.object({ giftId: uuid }),
     answer: z.object({ ended: z.boolean() }),
@@ -99,7 +99,7 @@ export const gifts = [
         const gift = await giftById(tx, params.giftId);
         if (!gift || (await endGift(tx, params.giftId, context.who.at)) === 0) throw notFound();
         const person = await personById(tx, gift.personId);
-        await context.record(tx, gift.clientId, "took back what was given", person?.name ?? "somebody", {
+        await context.record(tx, gift.clientId, "revoked shared files", person?.name ?? "somebody", {
           source: (await sourceById(tx, gift.sourceId))!.name,
         });
         await notify(tx, { kind: "source", clientId: gift.clientId, id: gift.sourceId });

@@ -55,7 +55,7 @@ export const given = [
     method: "GET",
     path: "/given",
     summary:
-      "What was given to you, your restores of the last thirty days, and what waits for your manager's word.",
+      "What is shared with you, your restores of the last 30 days, and restores that wait for your manager's approval.",
     caller: "given",
     answer: z.object({
       client: z.object({ id: z.string(), name: z.string(), zone: z.string() }),
@@ -92,7 +92,7 @@ export const given = [
     id: "listGivenPoints",
     method: "GET",
     path: "/given/{giftId}/recovery-points",
-    summary: "The recovery points of what was given to you, newest first.",
+    summary: "The recovery points of a share, newest first.",
     caller: "given",
     pages: { of: "points" },
     params: giftParam,
@@ -124,7 +124,7 @@ export const given = [
     id: "listGivenEntries",
     method: "GET",
     path: "/given/{giftId}/recovery-points/{pointId}/entries",
-    summary: "A folder of what was given to you, as it was at that moment, in pages.",
+    summary: "A folder of a share in one recovery point, in pages.",
     caller: "given",
     params: givenPoint,
     query: z.object({
@@ -148,7 +148,7 @@ export const given = [
     id: "searchGiven",
     method: "GET",
     path: "/given/{giftId}/recovery-points/{pointId}/search",
-    summary: "Find files and folders by a part of their name, within what was given to you.",
+    summary: "Find files and folders of a share by a part of their name.",
     caller: "given",
     params: givenPoint,
     query: wantedQuery,
@@ -165,7 +165,7 @@ export const given = [
     id: "searchGivenMoments",
     method: "GET",
     path: "/given/{giftId}/search",
-    summary: "The same over all moments: each file as it last was.",
+    summary: "Find files and folders of a share over all recovery points: the last version of each.",
     caller: "given",
     params: giftParam,
     query: wantedQuery,
@@ -183,7 +183,7 @@ export const given = [
     id: "lookInsideGiven",
     method: "GET",
     path: "/given/{giftId}/recovery-points/{pointId}/look",
-    summary: "What is in a file that was given to you: its text, or that it is a picture, or neither.",
+    summary: "The content of a file of a share: its text, or its type.",
     caller: "given",
     params: givenPoint,
     query: onePath,
@@ -197,7 +197,7 @@ export const given = [
     id: "readGivenImage",
     method: "GET",
     path: "/given/{giftId}/recovery-points/{pointId}/image",
-    summary: "A picture that was given to you, as it is.",
+    summary: "An image of a share.",
     caller: "given",
     params: givenPoint,
     query: onePath,
@@ -211,7 +211,7 @@ export const given = [
     id: "compareGiven",
     method: "GET",
     path: "/given/{giftId}/recovery-points/{pointId}/comparison",
-    summary: "What differs in a text file that was given to you from an earlier moment, line by line.",
+    summary: "Changes in a text file of a share since an earlier recovery point, line by line.",
     caller: "given",
     params: givenPoint,
     query: onePath.extend({ since: pointId }),
@@ -226,7 +226,7 @@ export const given = [
     id: "listGivenVersions",
     method: "GET",
     path: "/given/{giftId}/versions",
-    summary: "The versions of a path of what was given to you.",
+    summary: "The versions of a path of a share.",
     caller: "given",
     pages: { of: "versions", key: "pointId" },
     params: giftParam,
@@ -243,7 +243,7 @@ export const given = [
     },
   }),
   operation({
-    id: "weighGiven",
+    id: "measureGiven",
     method: "POST",
     path: "/given/weight",
     summary: "How many files and bytes a basket holds.",
@@ -261,7 +261,7 @@ export const given = [
     method: "POST",
     path: "/given/restores",
     summary:
-      "Get things back on the machine they came from: where they were, or in a folder there. Nothing is replaced: what is there stays, and the restored one gets its date and time in its name. Where the technician wants it so, it waits for the client's manager.",
+      "Restore items of a share to their machine, in place or into a folder. Existing files are kept: a restored file gets its date and time in its name. If the share requires it, the restore waits for approval by the client's manager.",
     caller: "given",
     status: 202,
     body: z.object({
@@ -292,7 +292,7 @@ export const given = [
           askedAt: context.who.at,
           expiresAt: new Date(context.who.at.getTime() + ASK_DAYS * 86_400_000),
         });
-        await context.record(tx, person.clientId, "asked the manager for a restore", machineName, {
+        await context.record(tx, person.clientId, "requested approval of a restore", machineName, {
           ask: id,
           ...weight,
         });
@@ -304,7 +304,7 @@ export const given = [
     id: "stopGivenRestore",
     method: "POST",
     path: "/given/restores/{runId}/stop",
-    summary: "Stop a restore of yours.",
+    summary: "Stop one of your restores.",
     caller: "given",
     params: runParam,
     answer: z.object({}),
@@ -321,7 +321,7 @@ export const given = [
     id: "prepareGivenDownload",
     method: "POST",
     path: "/given/archives",
-    summary: "Prepare a download as ZIP or TAR; the answer says where to fetch it.",
+    summary: "Prepare a download as ZIP or TAR. The answer has its address.",
     caller: "given",
     status: 201,
     body: z.object({ items, format: z.enum(["zip", "tar"]) }),
@@ -343,8 +343,7 @@ export const given = [
     id: "downloadGiven",
     method: "GET",
     path: "/given/archives/{archiveId}",
-    summary:
-      "Fetch a prepared download, streamed; with `Range`, the part that is still lacking after a break.",
+    summary: "Fetch a prepared download. `Range` continues an interrupted one.",
     caller: "given",
     params: z.object({ archiveId: uuid }),
     media: ["application/zip", "application/x-tar"],
@@ -364,7 +363,7 @@ export const given = [
     id: "listAsks",
     method: "GET",
     path: "/asks",
-    summary: "Restores of your people that wait for your word.",
+    summary: "Restores of your people that wait for your approval.",
     caller: "agree",
     pages: { of: "asks" },
     answer: z.object({
@@ -379,7 +378,7 @@ export const given = [
     id: "decideAsk",
     method: "POST",
     path: "/asks/{askId}/decision",
-    summary: "Agree to a restore that waits for your word, or decline it.",
+    summary: "Approve or decline a restore.",
     caller: "agree",
     params: z.object({ askId: uuid }),
     body: z.object({ decision: z.enum(["agreed", "declined"]) }),
@@ -390,7 +389,7 @@ export const given = [
         if (!ask) throw notFound();
         if (ask.decision) throw new Problem("request.conflict", `${ask.decidedBy} has decided this already.`);
         if (ask.expiresAt <= context.who.at)
-          throw new Problem("request.conflict", "Its days are over; it has to be asked for again.");
+          throw new Problem("request.conflict", "The request has expired. Make a new one.");
         const { clientId, personId, personName } = ask;
         const restore = ask.request as unknown as GivenRestore;
         const gifts = await giftsOfPerson(tx, personId, context.who.at);

@@ -21,7 +21,7 @@ export const keeping = [
     id: "requestCheck",
     method: "POST",
     path: "/depots/{depotId}/grants/{clientId}/checks",
-    summary: "Check a client's share of a depot: objects, trees, or every byte.",
+    summary: "Check a client's data in a depot: objects, trees, or every byte.",
     caller: "work",
     status: 202,
     params: z.object({ depotId: uuid, clientId: uuid }),
@@ -52,7 +52,7 @@ export const keeping = [
     id: "listChecks",
     method: "GET",
     path: "/depots/{depotId}/checks",
-    summary: "Checks of a depot, newest first, and the damage that is known now.",
+    summary: "Checks of a depot, newest first, and the known damage.",
     caller: "look",
     pages: { of: "checks" },
     params: depotParam,
@@ -105,7 +105,7 @@ export const keeping = [
     id: "planAbsence",
     method: "POST",
     path: "/depots/{depotId}/absences",
-    summary: "Say when a depot is away by plan: runs to it wait meanwhile.",
+    summary: "Plan an absence of a depot. Runs to it wait until it ends.",
     caller: "provider-work",
     status: 201,
     params: depotParam,
@@ -152,7 +152,7 @@ export const keeping = [
     id: "endAbsence",
     method: "DELETE",
     path: "/depots/{depotId}/absences/{absenceId}",
-    summary: "Take a planned absence back.",
+    summary: "Cancel a planned absence.",
     caller: "provider-work",
     params: depotParam.extend({ absenceId: uuid }),
     answer: z.object({ takenBack: z.boolean() }),
@@ -162,7 +162,7 @@ export const keeping = [
         const absences = depot ? await absencesOf(tx, depot.id, context.who.at) : [];
         if (!depot || !absences.some((one) => one.id === params.absenceId)) throw notFound();
         await deleteAbsence(tx, params.absenceId);
-        await context.record(tx, null, "took an absence back", depot.name);
+        await context.record(tx, null, "removed an absence", depot.name);
         await notify(tx, { kind: "depot", clientId: null, id: depot.id });
         return { takenBack: true };
       }),
@@ -172,7 +172,7 @@ export const keeping = [
     method: "POST",
     path: "/sources/{sourceId}/holds",
     summary:
-      "Hold a source's recovery points, or one of them: nothing of it is dropped or purged until it is lifted.",
+      "Place a hold on a source or one recovery point: nothing is dropped or purged until it is lifted.",
     caller: "work",
     status: 201,
     params: sourceParam,

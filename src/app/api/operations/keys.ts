@@ -52,7 +52,7 @@ export const keys = [
     id: "readClientKey",
     method: "GET",
     path: "/clients/{clientId}/key",
-    summary: "How the client's key is held and whether it is confirmed; never the key.",
+    summary: "How the client's key is stored and whether it is confirmed. Never the key itself.",
     caller: "look",
     params: clientParam,
     answer: z.object({
@@ -85,12 +85,12 @@ export const keys = [
       }),
   }),
   operation({
-    id: "makeClientKey",
+    id: "createClientKey",
     shownOnce: ["groups", "qr"],
     method: "POST",
     path: "/clients/{clientId}/key",
     summary:
-      "Make the client's random 256-bit key, in escrow or under a passphrase, and show it this once. Possible until a key is confirmed.",
+      "Create the client's random 256-bit key, in escrow or under a passphrase. It is shown once. Possible until a key is confirmed.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -132,7 +132,7 @@ export const keys = [
             `${client.name} has a confirmed key. Data may be sealed with it, so it cannot be replaced.`,
           );
         if (body.passphrase) await giveMachinesKey(tx, client.id, key, context.who.at);
-        await context.record(tx, client.id, "made the client's key", client.name, {
+        await context.record(tx, client.id, "created the client's key", client.name, {
           escrow: body.passphrase ? "none: a passphrase of the client's" : "with the provider",
           fingerprint: fingerprintOf(key),
         });
@@ -150,7 +150,7 @@ export const keys = [
     id: "confirmClientKey",
     method: "POST",
     path: "/clients/{clientId}/key/confirm",
-    summary: "Confirm that the sheet is kept, by typing the group that is asked for (or the whole key).",
+    summary: "Confirm that the key sheet is stored, by entering the requested group or the whole key.",
     caller: "work",
     params: clientParam,
     body: z.object({ group: z.string().min(1, "Type the group from the sheet.").max(200) }),
@@ -187,7 +187,7 @@ export const keys = [
     method: "PUT",
     path: "/clients/{clientId}/key/holding",
     summary:
-      "Hold the same key otherwise: in escrow, under a passphrase, or under another passphrase. No data moves.",
+      "Change how the key is stored: in escrow, under a passphrase, or under another passphrase. No data moves.",
     caller: "work",
     params: clientParam,
     body: z.object({
@@ -219,7 +219,7 @@ export const keys = [
     method: "POST",
     path: "/clients/{clientId}/key/unlock",
     summary:
-      "Give the passphrase: the key is open to this session, in the memory of the console’s programs alone, and machines that came later get it.",
+      "Enter the passphrase. The key is open for this session, in memory only; machines enrolled since receive it.",
     caller: "work",
     params: clientParam,
     body: z.object({ passphrase: z.string().min(1, "Give the passphrase.").max(500) }),
@@ -242,10 +242,10 @@ export const keys = [
     },
   }),
   operation({
-    id: "askToDestroyKey",
+    id: "requestKeyDestruction",
     method: "POST",
     path: "/clients/{clientId}/key/destruction",
-    summary: "Ask to destroy the client's key for good; a second person must agree.",
+    summary: "Request the permanent destruction of the client's key. A second person must approve.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -271,7 +271,8 @@ export const keys = [
     id: "readCertificate",
     method: "GET",
     path: "/clients/{clientId}/key/certificate",
-    summary: "The certificate of a destroyed key: what cannot be read any more, who asked and who agreed.",
+    summary:
+      "The certificate of a destroyed key: what can no longer be read, who requested and who approved it.",
     caller: "look",
     params: clientParam,
     answer: z.object({ certificate: shape.certificate }),

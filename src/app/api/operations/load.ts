@@ -16,7 +16,7 @@ export const load = [
     id: "readLoad",
     method: "GET",
     path: "/load",
-    summary: "The week as the policies have it: when which sources run, for how long, into which depots.",
+    summary: "The planned runs of a week: times, durations and depots by source.",
     caller: "look",
     query: scopeQuery,
     answer: z.object({
@@ -35,7 +35,7 @@ export const load = [
     id: "moveSchedules",
     method: "POST",
     path: "/load/moves",
-    summary: "Move the schedules of policies by some minutes: each is saved as a change of its clause When.",
+    summary: "Move schedules of policies by some minutes. Each is saved as a change of the clause When.",
     caller: "work",
     body: z.object({
       moves: z

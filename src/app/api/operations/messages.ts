@@ -48,7 +48,7 @@ export const messages = [
     id: "readMailServer",
     method: "GET",
     path: "/mail-server",
-    summary: "How mail leaves; null where nothing is set up.",
+    summary: "The mail server for outgoing messages, or null.",
     caller: "look",
     answer: z.union([
       z.object({ mailServer: z.null() }),
@@ -68,7 +68,7 @@ export const messages = [
     id: "setMailServer",
     method: "PUT",
     path: "/mail-server",
-    summary: "Set how mail leaves.",
+    summary: "Set the mail server for outgoing messages.",
     caller: "provider-work",
     body: mailBody,
     answer: z.object({
@@ -86,7 +86,7 @@ export const messages = [
               : context.services.secrets.seal(Buffer.from(body.password, "utf8"), MAIL_CONTEXT);
         const { password: _, ...rest } = body;
         await setMailSettings(tx, { ...rest, password }, context.who.actor, context.who.at);
-        await context.record(tx, null, "set the mail server", body.host, { ...rest });
+        await context.record(tx, null, "changed the mail server", body.host, { ...rest });
         return { mailServer: { ...rest, hasPassword: password !== null } };
       }),
   }),
@@ -94,7 +94,7 @@ export const messages = [
     id: "testMessage",
     method: "POST",
     path: "/messages/test",
-    summary: "Send a test message now, and say what became of it.",
+    summary: "Send a test message and return the result.",
     caller: "provider-work",
     body: z
       .object({
@@ -139,7 +139,7 @@ export const messages = [
     id: "listWebhooks",
     method: "GET",
     path: "/webhooks",
-    summary: "Webhooks that policies may name.",
+    summary: "Webhooks.",
     caller: "look",
     pages: { of: "webhooks" },
     answer: z.object({
@@ -151,11 +151,11 @@ export const messages = [
       })),
   }),
   operation({
-    id: "makeWebhook",
+    id: "createWebhook",
     shownOnce: ["secret"],
     method: "POST",
     path: "/webhooks",
-    summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown this once.",
+    summary: "Add a webhook. Its signing secret (Standard Webhooks) is shown once.",
     caller: "provider-work",
     status: 201,
     body: z.object({ name: name("a name for the webhook"), url }),
@@ -188,7 +188,7 @@ export const messages = [
     id: "removeWebhook",
     method: "DELETE",
     path: "/webhooks/{webhookId}",
-    summary: "Take a webhook away. Policies that name it send nothing to it any more.",
+    summary: "Remove a webhook. Policies no longer send to it.",
     caller: "provider-work",
     params: z.object({ webhookId: uuid }),
     answer: z.object({ removed: z.string() }),
@@ -197,7 +197,7 @@ export const messages = [
         const webhook = await webhookById(tx, params.webhookId);
         if (!webhook) throw notFound();
         await removeWebhook(tx, webhook.id, context.who.at);
-        await context.record(tx, null, "took a webhook away", webhook.name);
+        await context.record(tx, null, "removed a webhook", webhook.name);
         return { removed: webhook.id };
       }),
   }),
@@ -205,8 +205,7 @@ export const messages = [
     id: "listMessages",
     method: "GET",
     path: "/messages",
-    summary:
-      "Messages that were sent, or could not be, the newest first, in pages: `next` is the cursor of the next page.",
+    summary: "Messages, sent or failed, newest first, in pages: `next` is the cursor of the next page.",
     caller: "look",
     query: scopeQuery.pick({ client: true }).extend({
       cursor: cursorText,
@@ -249,7 +248,7 @@ export const messages = [
     id: "sendAgain",
     method: "POST",
     path: "/messages/{messageId}/send",
-    summary: "Try a message again that was given up.",
+    summary: "Send a failed message again.",
     caller: "work",
     params: z.object({ messageId: uuid }),
     answer: z.object({ message: z.object({ id: z.string() }) }),

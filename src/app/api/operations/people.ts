@@ -96,10 +96,10 @@ export const people = [
     run: async ({ person }) => ({ person }),
   }),
   operation({
-    id: "makeOwner",
+    id: "createOwner",
     method: "POST",
     path: "/setup",
-    summary: "Make the provider and its owner; possible once, while there is nobody.",
+    summary: "Create the provider and its owner. Possible once, while there are no people.",
     caller: "anyone",
     status: 201,
     body: z.object({
@@ -109,7 +109,7 @@ export const people = [
       email,
       password,
       /** A second factor of all of the provider's people, from the first day on. */
-      demandFactor: z.boolean().default(true),
+      requireFactor: z.boolean().default(true),
     }),
     answer: z.object({ person: shape.person }),
     run: async ({ services, who, request, headers }, { body }) => {
@@ -126,7 +126,7 @@ export const people = [
           hash,
           who.at,
         );
-        if (body.demandFactor) await setFactorRoles(tx, [...PROVIDER_ROLES]);
+        if (body.requireFactor) await setFactorRoles(tx, [...PROVIDER_ROLES]);
       });
       const { person, token } = await signIn(services, body, fromOf(who, request));
       headers.set("set-cookie", sessionCookie(request, token, SESSION_HOURS * 3600));
@@ -137,7 +137,7 @@ export const people = [
     id: "readInvitation",
     method: "GET",
     path: "/invitations/{secret}",
-    summary: "Whom an invitation is for.",
+    summary: "The person of an invitation.",
     caller: "anyone",
     params: secretParam,
     answer: z.object({ invitation: shape.invitation }),
@@ -146,10 +146,10 @@ export const people = [
     }),
   }),
   operation({
-    id: "takeUpInvitation",
+    id: "acceptInvitation",
     method: "POST",
     path: "/invitations/{secret}",
-    summary: "Take an invitation up: choose a password, and be signed in.",
+    summary: "Accept an invitation: set a password and sign in.",
     caller: "anyone",
     params: secretParam,
     body: z.object({

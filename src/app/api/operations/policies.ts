@@ -21,7 +21,7 @@ import { inTurn, type Tx } from "@/db/base/scope";
 import { clientById, readProvider, siteById } from "@/db/clients/clients";
 import { clientKey } from "@/db/clients/keys";
 import { listDepots } from "@/db/depots/depots";
-import { adviceSetAside, setAdviceAside, takeAdviceUp } from "@/db/sources/facts";
+import { adviceSetAside, dismissAdvice, restoreAdvice } from "@/db/sources/facts";
 import {
   listPolicies,
   type Owner,
@@ -158,10 +158,11 @@ export const policies = [
       context.tx(async (tx) => ({ policies: await listPolicies(tx, query.client ?? null) })),
   }),
   operation({
-    id: "makePolicy",
+    id: "createPolicy",
     method: "POST",
     path: "/policies",
-    summary: "Make a policy for a client. Clauses that it leaves out come from site, client or provider.",
+    summary:
+      "Create a policy of a client. Clauses that are left out are inherited from site, client or provider.",
     caller: "work",
     status: 201,
     body: policyBody.extend({ clientId: uuid }),
@@ -190,7 +191,7 @@ export const policies = [
     method: "PUT",
     path: "/policies/{policyId}",
     summary:
-      "Change a policy; its sources are planned anew. Where points would be kept for a shorter time, a second person must agree first.",
+      "Change a policy; its schedules are recalculated. Shorter retention waits for approval by a second person.",
     caller: "work",
     params: policyParam,
     body: policyBody.extend({ revision: z.number().int() }),
@@ -210,7 +211,7 @@ export const policies = [
     id: "readRules",
     method: "GET",
     path: "/rules/{level}/{ownerId}",
-    summary: "The rules of the provider, a client, a site or a source; null where there are none.",
+    summary: "The clauses set by the provider, a client, a site or a source, or null.",
     caller: "look",
     params: ownerParam,
     answer: z.object({ policy: shape.policy.nullable() }),
@@ -221,7 +222,7 @@ export const policies = [
     id: "setRules",
     method: "PUT",
     path: "/rules/{level}/{ownerId}",
-    summary: "Set the rules of the provider, a client, a site or a source: some clauses, and pins.",
+    summary: "Set clauses and pins of the provider, a client, a site or a source.",
     caller: "work",
     params: ownerParam,
     body: layerBody.extend({ revision: z.number().int().default(0) }),
@@ -243,7 +244,7 @@ export const policies = [
     id: "previewRules",
     method: "POST",
     path: "/rules/preview",
-    summary: "What would change, and for which sources, if these rules were saved. Nothing is saved.",
+    summary: "The effects of saving these rules, by source. Nothing is saved.",
     caller: "look",
     body: wishSchema,
     answer: z.object({
@@ -302,7 +303,7 @@ export const policies = [
     id: "policyHistory",
     method: "GET",
     path: "/policies/{policyId}/history",
-    summary: "Every state that a policy, or rules of another level, had: who, when and why.",
+    summary: "The versions of a policy, or of rules of another level: who, when and why.",
     caller: "look",
     pages: { of: "revisions", key: "revision" },
     params: policyParam,
@@ -334,10 +335,10 @@ export const policies = [
       }),
   }),
   operation({
-    id: "goBack",
+    id: "restorePolicyVersion",
     method: "POST",
     path: "/policies/{policyId}/history/{revision}",
-    summary: "Go back to an earlier state; it becomes the newest one, and nothing of the history is lost.",
+    summary: "Restore an earlier version. It becomes the newest version; the history is kept.",
     caller: "work",
     params: policyParam.extend({ revision: z.coerce.number().int().min(1) }),
     body: z.object({ reason: reasonOrNone }),
@@ -355,7 +356,7 @@ export const policies = [
     id: "exportPolicy",
     method: "GET",
     path: "/policies/{policyId}/file",
-    summary: "A policy as a file for another client or console; depots by their names.",
+    summary: "Export a policy for another client or console. Depots are named.",
     caller: "look",
     params: policyParam,
     answer: z.object({
@@ -414,7 +415,7 @@ export const policies = [
     id: "importPolicy",
     method: "POST",
     path: "/clients/{clientId}/policies/import",
-    summary: "Make a policy of a client from a file; depots are found by their names.",
+    summary: "Create a policy of a client from an exported file. Depots are found by name.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -454,7 +455,7 @@ export const policies = [
     id: "policySchema",
     method: "GET",
     path: "/policy-schema.json",
-    summary: "The JSON Schema of a policy as a file.",
+    summary: "The JSON Schema of an exported policy.",
     caller: "person",
     answer: z.record(z.string(), z.unknown()),
     run: async () => z.toJSONSchema(policyFile, { io: "input" }),
@@ -464,7 +465,7 @@ export const policies = [
     method: "POST",
     path: "/policies/consequences",
     summary:
-      "What would follow from clauses: the next runs in both zones, space with a band, points that stay and go, load by the hour, and advice. Nothing is saved.",
+      "The consequences of clauses: next runs in both zones, space with its range, points kept and dropped, load by hour, advice. Nothing is saved.",
     caller: "work",
     body: z.object({
       clientId: uuid.nullable(),
@@ -532,10 +533,10 @@ export const policies = [
       }),
   }),
   operation({
-    id: "setAdviceAside",
+    id: "dismissAdvice",
     method: "PUT",
     path: "/policies/{policyId}/advice/{advice}",
-    summary: "Set a piece of advice aside, with the reason; it stays in the trail.",
+    summary: "Dismiss advice with a reason, which is recorded in the trail.",
     caller: "work",
     params: adviceParam,
     body: z.object({ reason: z.string().trim().min(3, "Say why, in a few words.").max(500) }),
@@ -543,7 +544,7 @@ export const policies = [
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
-        await setAdviceAside(
+        await dismissAdvice(
           tx,
           {
             policyId: policy.id,
@@ -554,7 +555,7 @@ export const policies = [
           },
           policy.clientId,
         );
-        await context.record(tx, policy.clientId, "set advice aside", policy.name, {
+        await context.record(tx, policy.clientId, "dismissed advice", policy.name, {
           advice: params.advice,
           reason: body.reason,
         });
@@ -562,18 +563,18 @@ export const policies = [
       }),
   }),
   operation({
-    id: "takeAdviceUp",
+    id: "restoreAdvice",
     method: "DELETE",
     path: "/policies/{policyId}/advice/{advice}",
-    summary: "Show a piece of advice again that was set aside.",
+    summary: "Show dismissed advice again.",
     caller: "work",
     params: adviceParam,
     answer: z.object({ advice: shape.list(shape.setAsideAdvice) }),
     run: (context, { params }) =>
       context.tx(async (tx) => {
         const policy = await thePolicy(tx, params.policyId);
-        if (await takeAdviceUp(tx, policy.id, params.advice))
-          await context.record(tx, policy.clientId, "took advice up again", policy.name, {
+        if (await restoreAdvice(tx, policy.id, params.advice))
+          await context.record(tx, policy.clientId, "restored advice", policy.name, {
             advice: params.advice,
           });
         return { advice: await adviceSetAside(tx, policy.id) };

@@ -14,7 +14,7 @@ import { operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
 import { notFound, Problem } from "@/server/base/problem";
 import { findPlaces } from "@/server/depots/place";
-import { trySelection } from "@/server/inside/inside-point";
+import { testSelection } from "@/server/inside/inside-point";
 import { whyKept } from "@/server/inside/kept";
 import { computeStanding } from "@/server/statements/standing";
 import * as shape from "../shapes";
@@ -33,7 +33,7 @@ export const sources = [
     id: "findPlaces",
     method: "GET",
     path: "/places",
-    summary: "Clients, sites and sources whose name contains a text, with the address of their scope.",
+    summary: "Clients, sites and sources whose name contains a text, with their addresses.",
     caller: "look",
     query: z.object({ q: z.string().max(100).default("") }),
     answer: z.object({ places: shape.list(shape.foundPlace) }),
@@ -43,8 +43,7 @@ export const sources = [
     id: "watch",
     method: "GET",
     path: "/watch",
-    summary:
-      "Counts by state, what needs somebody with the sources it touches and until when it is set aside, and the nights.",
+    summary: "Counts by state; causes with their sources and until when they are postponed; the nights.",
     caller: "look",
     query: scopeQuery,
     answer: z.object({
@@ -117,7 +116,7 @@ export const sources = [
     id: "listRecoveryPoints",
     method: "GET",
     path: "/sources/{sourceId}/recovery-points",
-    summary: "Recovery points of a source, newest first, and why each of them stays.",
+    summary: "Recovery points of a source, newest first, with the reason why each is kept.",
     caller: "look",
     pages: { of: "points" },
     params: sourceParam,
@@ -142,10 +141,10 @@ export const sources = [
       }),
   }),
   operation({
-    id: "trySelection",
+    id: "testSelection",
     method: "POST",
     path: "/sources/{sourceId}/selection",
-    summary: "Try a selection out on the newest recovery point: what it takes, what it leaves, how much.",
+    summary: "Test a selection on the newest recovery point: items included and excluded, with sizes.",
     caller: "open",
     params: sourceParam,
     body: z.object({ what: whatClause }),
@@ -166,14 +165,14 @@ export const sources = [
           "request.conflict",
           "This source has no recovery point yet, so nothing is known of its files.",
         );
-      return trySelection(context.services, newest, body.what, context.who.at);
+      return testSelection(context.services, newest, body.what, context.who.at);
     },
   }),
   operation({
     id: "backUpNow",
     method: "POST",
     path: "/sources/{sourceId}/runs",
-    summary: "Back up now: what changed, or with a full pass everything anew.",
+    summary: "Back up now: changes only, or with a full pass everything.",
     caller: "work",
     status: 202,
     params: sourceParam,
@@ -191,8 +190,7 @@ export const sources = [
     id: "listRuns",
     method: "GET",
     path: "/runs",
-    summary:
-      "Runs: those not ended, and the past ones newest first, in pages: `next` is the cursor of the next page.",
+    summary: "Active runs, and past runs newest first, in pages: `next` is the cursor of the next page.",
     caller: "look",
     query: scopeQuery.extend({
       outcome: z.enum(OUTCOMES).optional(),
@@ -224,7 +222,7 @@ export const sources = [
     id: "readRun",
     method: "GET",
     path: "/runs/{runId}",
-    summary: "One run, with what its code means.",
+    summary: "One run, with the meaning of its code.",
     caller: "look",
     params: runParam,
     answer: z.object({
@@ -251,7 +249,7 @@ export const sources = [
     id: "readRunLog",
     method: "GET",
     path: "/runs/{runId}/log",
-    summary: "The log of a run, down to the item.",
+    summary: "The log of a run, by item.",
     caller: "look",
     params: runParam,
     query: z.object({

@@ -3,7 +3,6 @@ import { z } from "zod";
 import type { PersonId } from "@/core/ids";
 import { CLIENT_ROLES, isClientRole, PROVIDER_ROLES, ROLES } from "@/core/rights/rights";
 import {
-  closePerson,
   emailTaken,
   factorRoles,
   insertPerson,
@@ -14,6 +13,7 @@ import {
   otherOwners,
   type Person,
   personById,
+  removePerson,
   resetsOf,
   setFactorRoles,
   setRole,
@@ -92,7 +92,7 @@ export const staff = [
     id: "listProviderPeople",
     method: "GET",
     path: "/people",
-    summary: "The provider's own people, and the roles that must have a second factor.",
+    summary: "The provider's people, and the roles that require a second factor.",
     caller: "provider-people",
     pages: { of: "people" },
     answer: z.object({
@@ -111,7 +111,7 @@ export const staff = [
     method: "POST",
     path: "/people",
     summary:
-      "Invite one of the provider's people: an owner, a technician or a reader, of all clients or some.",
+      "Invite one of the provider's people: an owner, a technician or a reader, for all or some clients.",
     caller: "provider-people",
     status: 201,
     body: z.object({
@@ -132,10 +132,10 @@ export const staff = [
     },
   }),
   operation({
-    id: "demandFactor",
+    id: "requireFactor",
     method: "PUT",
     path: "/people/factor-roles",
-    summary: "Which roles must have a second factor. Those without one can then do nothing but set it up.",
+    summary: "Set the roles that require a second factor. Their people without one can only set one up.",
     caller: "provider-people",
     body: z.object({ roles: z.array(z.enum(ROLES)) }),
     answer: z.object({
@@ -147,7 +147,7 @@ export const staff = [
         if (body.roles.includes(me.role) && !me.factor)
           throw invalid("roles", "Set up your own second factor first, or you would lock yourself out.");
         await setFactorRoles(tx, [...new Set(body.roles)]);
-        await context.record(tx, null, "demanded a second factor", body.roles.join(", ") || "of nobody");
+        await context.record(tx, null, "required a second factor", body.roles.join(", ") || "of nobody");
         return { factorRoles: await factorRoles(tx) };
       }),
   }),
@@ -171,7 +171,7 @@ export const staff = [
     shownOnce: ["invitation.url"],
     method: "POST",
     path: "/clients/{clientId}/people",
-    summary: "Invite one of the client's people: a manager, or a person who gets back what is given to them.",
+    summary: "Invite one of the client's people: a manager, or a person who restores shared files.",
     caller: "client-people",
     status: 201,
     params: clientParam,
@@ -204,7 +204,7 @@ export const staff = [
         await setRole(tx, person.id, role);
         if (body.clientIds || role === "owner")
           await limitTo(tx, person.id, role === "owner" ? [] : (body.clientIds ?? []));
-        await context.record(tx, person.clientId, "changed what a person may do", person.name, {
+        await context.record(tx, person.clientId, "changed a person's role", person.name, {
           from: person.role,
           to: role,
           ...(body.clientIds ? { clients: body.clientIds.length || "all" } : {}),
@@ -218,7 +218,7 @@ export const staff = [
     method: "POST",
     path: "/people/{personId}/invitation",
     summary:
-      "Make a new invitation: for one that expired, or a forgotten password. A second factor stays, and its code is asked for.",
+      "Create a new invitation, for an expired one or a forgotten password. A second factor stays on and is required.",
     shownOnce: ["invitation.url"],
     caller: "client-people",
     status: 201,
@@ -248,7 +248,7 @@ export const staff = [
     method: "DELETE",
     path: "/people/{personId}/factor",
     summary:
-      "Turn off a person's lost second factor; their sessions end. Whoever reset their password cannot do this too.",
+      "Turn off a person's lost second factor. Their sessions end. Not allowed for whoever reset their password.",
     caller: "client-people",
     params: personParam,
     answer: z.object({ sessionsEnded: z.number() }),
@@ -260,7 +260,7 @@ export const staff = [
         if (person.factor) await noteFactorReset(tx, person.id, context.person!.id);
         await removeFactor(tx, person.id);
         const sessionsEnded = await endSessions(tx, person.id, null);
-        await context.record(tx, person.clientId, "took a second factor away", person.name, {
+        await context.record(tx, person.clientId, "turned off a person's second factor", person.name, {
           sessionsEnded,
         });
         return { sessionsEnded };
@@ -271,7 +271,7 @@ export const staff = [
     id: "endPersonSessions",
     method: "DELETE",
     path: "/people/{personId}/sessions",
-    summary: "End all sessions of a person.",
+    summary: "Sign out a person: end all sessions.",
     caller: "client-people",
     params: personParam,
     answer: z.object({ sessionsEnded: z.number() }),
@@ -279,7 +279,7 @@ export const staff = [
       const person = await theirPerson(context, params.personId);
       return system(context, async (tx) => {
         const sessionsEnded = await endSessions(tx, person.id, null);
-        await context.record(tx, person.clientId, "ended a person's sessions", person.name, {
+        await context.record(tx, person.clientId, "signed out a person", person.name, {
           sessionsEnded,
         });
         return { sessionsEnded };
@@ -287,11 +287,10 @@ export const staff = [
     },
   }),
   operation({
-    id: "closePerson",
+    id: "removePerson",
     method: "DELETE",
     path: "/people/{personId}",
-    summary:
-      "Close an account: sessions, tokens and what was given end at once. What the person did stays in the trail.",
+    summary: "Remove a person. Sessions, tokens and shares end immediately; the trail is kept.",
     caller: "client-people",
     params: personParam,
     answer: z.object({ closed: z.boolean() }),
@@ -305,8 +304,8 @@ export const staff = [
         await endSessions(tx, person.id, null);
         await endTokens(tx, person.id);
         await endGiftsOfPerson(tx, person.id, context.who.at);
-        await closePerson(tx, person.id, context.who.at);
-        await context.record(tx, person.clientId, "closed an account", person.name);
+        await removePerson(tx, person.id, context.who.at);
+        await context.record(tx, person.clientId, "removed a person", person.name);
         return { closed: true };
       });
     },

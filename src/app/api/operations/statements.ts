@@ -109,7 +109,7 @@ export const statements = [
     id: "readUsage",
     method: "GET",
     path: "/usage",
-    summary: "What clients used in a period, for invoices: by client, kind and depot, as JSON or CSV.",
+    summary: "Usage in a period, for invoices: by client, kind and depot, as JSON or CSV.",
     caller: "look",
     query: z.object({
       clientId: uuid.optional(),
@@ -134,11 +134,10 @@ export const statements = [
     },
   }),
   operation({
-    id: "writeStatementWord",
+    id: "addStatementNote",
     method: "POST",
     path: "/clients/{clientId}/statement/words",
-    summary:
-      "Write to an exception of the statement: what was done about it, or what the client says to it. It names the exception by its key and first day.",
+    summary: "Add a note to an exception of the statement, named by its key and first day.",
     caller: "words",
     status: 201,
     params: clientParam,
@@ -171,7 +170,7 @@ export const statements = [
           text: body.text,
         } as const;
         await insertWord(tx, client.id, word);
-        await context.record(tx, client.id, "wrote to the statement", client.name, {
+        await context.record(tx, client.id, "added a note to the statement", client.name, {
           about: body.about,
           day: body.day,
           text: body.text,
@@ -180,10 +179,10 @@ export const statements = [
       }),
   }),
   operation({
-    id: "takeBackStatementWord",
+    id: "removeStatementNote",
     method: "DELETE",
     path: "/clients/{clientId}/statement/words/{id}",
-    summary: "Take back what your side wrote to the statement.",
+    summary: "Remove a note of your side from the statement.",
     caller: "words",
     params: within,
     answer: z.object({}),
@@ -192,7 +191,7 @@ export const statements = [
         const word = await takeBackWord(tx, params.clientId, params.id, sideOf(context), context.who.at);
         if (!word) throw notFound();
         const client = await theClient(tx, params.clientId);
-        await context.record(tx, client.id, "took back words of the statement", client.name, {
+        await context.record(tx, client.id, "removed a note from the statement", client.name, {
           about: word.about,
           text: word.text,
         });
@@ -203,7 +202,7 @@ export const statements = [
     id: "readStatementWays",
     method: "GET",
     path: "/clients/{clientId}/statement/ways",
-    summary: "To whom a client's statement goes by itself, and the links that open one.",
+    summary: "The schedule and recipients of a client's statement, and its links.",
     caller: "look",
     params: clientParam,
     answer: z.object({ sending: shape.sendingRow.nullable(), links: shape.list(shape.statementLink) }),
@@ -245,7 +244,7 @@ export const statements = [
     id: "setStatementSending",
     method: "PUT",
     path: "/clients/{clientId}/statement/sending",
-    summary: "Have a client's statement sent by itself, every week or every month.",
+    summary: "Send a client's statement on a schedule: every week or every month.",
     caller: "work",
     params: clientParam,
     body: z
@@ -279,15 +278,15 @@ export const statements = [
         const nextAt = nextSending(body, client.zone, context.who.at);
         const row = { ...body, clientId: client.id, nextAt, setBy: context.who.actor };
         await setSending(tx, row, context.who.at);
-        await context.record(tx, client.id, "set when statements are sent", client.name, { ...body });
+        await context.record(tx, client.id, "scheduled statements", client.name, { ...body });
         return { sending: row };
       }),
   }),
   operation({
-    id: "endStatementSending",
+    id: "stopStatementSending",
     method: "DELETE",
     path: "/clients/{clientId}/statement/sending",
-    summary: "Send a client's statement by itself no more.",
+    summary: "Stop the scheduled sending of a client's statement.",
     caller: "work",
     params: clientParam,
     answer: z.object({}),
@@ -295,17 +294,16 @@ export const statements = [
       context.tx(async (tx) => {
         const client = await theClient(tx, params.clientId);
         if ((await endSending(tx, client.id)) === 0) throw notFound();
-        await context.record(tx, client.id, "ended the sending of statements", client.name);
+        await context.record(tx, client.id, "stopped scheduled statements", client.name);
         return {};
       }),
   }),
   operation({
-    id: "makeStatementLink",
+    id: "createStatementLink",
     shownOnce: ["url"],
     method: "POST",
     path: "/clients/{clientId}/statement/links",
-    summary:
-      "Make an address that opens the statement of a period without an account; it is shown this once.",
+    summary: "Create a link to the statement of a period that needs no account. It is shown once.",
     caller: "work",
     status: 201,
     params: clientParam,
@@ -342,7 +340,7 @@ export const statements = [
           expiresAt: new Date(context.who.at.getTime() + body.days * 86_400_000),
         };
         await insertLink(tx, hashSecret(secret), link);
-        await context.record(tx, client.id, "made a link to a statement", client.name, {
+        await context.record(tx, client.id, "created a link to a statement", client.name, {
           from: firstDay,
           to: lastDay,
           until: link.expiresAt,
@@ -351,7 +349,7 @@ export const statements = [
       }),
   }),
   operation({
-    id: "endStatementLink",
+    id: "revokeStatementLink",
     method: "DELETE",
     path: "/clients/{clientId}/statement/links/{id}",
     summary: "Revoke a link to a statement.",
@@ -374,7 +372,7 @@ export const statements = [
     id: "openStatementLink",
     method: "GET",
     path: "/statement-links/{secret}",
-    summary: "The statement that a link opens; whoever has the address needs no account.",
+    summary: "The statement of a link. No account is needed.",
     caller: "anyone",
     params: z.object({ secret: z.string().min(20).max(200) }),
     query: z.object({ format, paper }),

@@ -89,7 +89,7 @@ export const trail = [
     id: "exportTrail",
     method: "GET",
     path: "/trail/export",
-    summary: "The trail as JSON lines or CSV, the oldest first, with the hashes of its chain.",
+    summary: "The trail as JSON lines or CSV, oldest first, with the hashes of its chain.",
     caller: "look",
     query: trailQuery.extend({
       format: z.enum(["jsonl", "csv"]).default("jsonl"),

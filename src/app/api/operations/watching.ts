@@ -1,7 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { notify } from "@/db/base/notify";
-import { insertHandover, newestHandover, setAside, setAsides, takeUpAgain } from "@/db/sources/watch-notes";
+import { insertHandover, newestHandover, resumeCause, setAside, setAsides } from "@/db/sources/watch-notes";
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import { computeStanding } from "@/server/statements/standing";
@@ -28,7 +28,7 @@ export const watching = [
     id: "setAside",
     method: "PUT",
     path: "/watch/set-asides",
-    summary: "Set a cause aside until a moment, with a reason; it comes back by itself.",
+    summary: "Postpone a cause until a time, with a reason.",
     caller: "work",
     body: z.object({
       key: z.string().min(1).max(300),
@@ -59,16 +59,16 @@ export const watching = [
           setBy: context.who.actor,
           setAt: context.who.at,
         });
-        await context.record(tx, clientId, "set a cause aside", cause.title, { until, note: body.note });
+        await context.record(tx, clientId, "postponed a cause", cause.title, { until, note: body.note });
         await notify(tx, { kind: "source", clientId, id: cause.sourceIds[0] ?? cause.key });
         return { until };
       }),
   }),
   operation({
-    id: "takeUpAgain",
+    id: "resumeCause",
     method: "POST",
     path: "/watch/set-asides/taken-up",
-    summary: "Take up a cause again that was set aside.",
+    summary: "Resume a postponed cause.",
     caller: "work",
     body: z.object({ key: z.string().min(1).max(300) }),
     answer: z.object({ takenUp: z.boolean() }),
@@ -77,8 +77,8 @@ export const watching = [
         const there = (await setAsides(tx, context.who.at)).find((one) => one.key === body.key);
         if (!there) throw notFound();
         await refuseSharedCause(context, body.key);
-        if ((await takeUpAgain(tx, body.key)) === 0) throw notFound();
-        await context.record(tx, there.clientId, "took a cause up again", there.title);
+        if ((await resumeCause(tx, body.key)) === 0) throw notFound();
+        await context.record(tx, there.clientId, "resumed a cause", there.title);
         await notify(tx, { kind: "source", clientId: there.clientId, id: there.key });
         return { takenUp: true };
       }),
@@ -87,7 +87,7 @@ export const watching = [
     id: "readHandover",
     method: "GET",
     path: "/watch/handover",
-    summary: "The newest note that one shift left for the next.",
+    summary: "The newest hand-over note.",
     caller: "look",
     answer: z.object({ handover: shape.handover.nullable() }),
     run: (context) => context.tx(async (tx) => ({ handover: await newestHandover(tx) })),
@@ -96,7 +96,7 @@ export const watching = [
     id: "writeHandover",
     method: "POST",
     path: "/watch/handover",
-    summary: "Leave a note for the next shift.",
+    summary: "Write a hand-over note.",
     caller: "provider-work",
     status: 201,
     body: z.object({
@@ -123,7 +123,7 @@ export const watching = [
           text: body.text,
         };
         await insertHandover(tx, handover);
-        await context.record(tx, null, "left a hand-over note", "Watch");
+        await context.record(tx, null, "wrote a hand-over note", "Watch");
         await notify(tx, { kind: "client", clientId: null, id: handover.id });
         return { handover };
       }),
