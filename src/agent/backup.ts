@@ -129,8 +129,7 @@ async function snapshotFirst(
   if (snapshot === "none") return null;
   const there = folders.map((folder) => join(root, folder)).filter((path) => existsSync(path));
   const still = await takeVolumeSnapshot(there, job.runId, state.snapshots);
-  for (const volume of still.still)
-    reporter.log("info", null, null, `${volume} stands still: a snapshot is read.`);
+  for (const volume of still.still) reporter.log("info", null, null, `${volume}: reading from a snapshot.`);
   const [first] = still.moving;
   if (first && snapshot === "required") {
     await still.release();

@@ -26,12 +26,12 @@ program
   .requiredOption("--code <code>", "enrolment code")
   .option("--name <name>", "name of the machine in the console (default: its own)")
   .option("--root <folder>", "folder that counts as /, where the machine's disk is mounted elsewhere", "/")
-  .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
+  .option("--state <folder>", "folder for the agent's state", defaultState)
   .action(async (options: { console: string; code: string; name?: string; root: string; state: string }) => {
     const state = new AgentState(options.state);
     if (state.readIdentity())
       throw new Error(
-        `This machine is enrolled already (${options.state}). Remove that folder to enrol it anew.`,
+        `This machine is already enrolled (${options.state}). Remove that folder to enrol it again.`,
       );
     const pair = makeKeyPair();
     const link = new HttpLink(() => options.console, null);
@@ -55,9 +55,9 @@ program
 
 program
   .command("move")
-  .description("use another address of the console; a running agent takes it up by itself")
+  .description("set a new address of the console; a running agent uses it without a restart")
   .requiredOption("--console <url>", "new address of the console")
-  .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
+  .option("--state <folder>", "folder for the agent's state", defaultState)
   .action(async (options: { console: string; state: string }) => {
     const state = new AgentState(options.state);
     const identity = state.readIdentity();
@@ -66,7 +66,9 @@ program
         `This machine is not enrolled (${options.state}). Enrol it: agent enrol --console URL --code CODE`,
       );
     if (!URL.canParse(options.console) || !/^https?:$/.test(new URL(options.console).protocol))
-      throw new Error(`${options.console} is not an address. Give one that begins with https:// or http://.`);
+      throw new Error(
+        `${options.console} is not an address. Enter one that begins with https:// or http://.`,
+      );
     const console_ = new URL(options.console).origin;
     try {
       await new HttpLink(() => console_, identity.token).probe(describeSystem(identity.root, state.folder));
@@ -85,8 +87,8 @@ program
 
 program
   .command("run")
-  .description("wait for work and do it, until stopped")
-  .option("--state <folder>", "where the agent keeps what it must remember", defaultState)
+  .description("run jobs from the console until stopped")
+  .option("--state <folder>", "folder for the agent's state", defaultState)
   .option("--no-commands", "refuse the commands that a policy wants to run before and after")
   .action(async (options: { state: string; commands: boolean }) => {
     const state = new AgentState(options.state);
@@ -102,7 +104,7 @@ program
     const ending = new AbortController();
     for (const signal of ["SIGINT", "SIGTERM"] as const) process.once(signal, () => ending.abort());
     await link.hello(describeSystem(identity.root, state.folder), true);
-    console.log(`${identity.name} waits for work from ${identity.console}.`);
+    console.log(`${identity.name} is ready for jobs from ${identity.console}.`);
     const report = setInterval(
       () => void link.hello(describeSystem(identity.root, state.folder), false).catch(() => {}),
       REPORT_EVERY_MS,

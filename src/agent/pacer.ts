@@ -16,7 +16,7 @@ export class Pacer {
   /** The signal ends the waiting, and with it what is being sent. */
   constructor(readonly signal: AbortSignal) {}
 
-  /** Bytes a second; null: as fast as it goes. Whoever waits goes on by the new rate. */
+  /** Bytes a second; null: no limit. Whoever waits goes on by the new rate. */
   set(bytesPerSecond: number | null): void {
     if (bytesPerSecond === this.rate) return;
     this.rate = bytesPerSecond;

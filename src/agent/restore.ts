@@ -113,7 +113,10 @@ export async function restore(
   if (listed > LISTED_MOST)
     reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
   if (cautions > 0 && files + folders + links === 0)
-    throw new CodedError("restore.cannot-write", "nothing could be restored; the log says why for each item");
+    throw new CodedError(
+      "restore.cannot-write",
+      "No item could be restored. The log gives the reason for each item.",
+    );
   reporter.log(
     "info",
     null,

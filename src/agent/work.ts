@@ -66,7 +66,7 @@ export async function endReported(
         code: reporter.why === "window" ? "run.window-over" : "run.stopped",
         message:
           reporter.why === "window"
-            ? "Its time was over. What was stored is used by the next run, which goes on from there."
+            ? "The maximum duration was reached. The next run uses what was stored."
             : "Stopped by a person. What was stored is used by the next run.",
         figures: { items, bytes },
       });

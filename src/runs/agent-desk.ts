@@ -85,7 +85,7 @@ export async function enrolMachine(
   const publicKey = Buffer.from(request.publicKey, "base64");
   // before the code is used up: a client's key is sealed to it later, when nobody could correct it
   if (!isPublicKey(publicKey))
-    throw invalid("publicKey", "Give an X25519 public key, SPKI in DER, as base64.");
+    throw invalid("publicKey", "Enter an X25519 public key, SPKI in DER, as base64.");
   return services.db.withScope({ role: "system" }, async (tx) => {
     const code = await useCode(tx, hashSecret(request.code.trim().toUpperCase()), now);
     if (!code)
@@ -211,7 +211,7 @@ async function sealedKeyFor(services: Services, tx: Tx, executor: Executor): Pro
   if (key.holding === "escrow" || !executor.id)
     return sealTo(executor.publicKey, await services.spaces.opened(key));
   const held = await machineKey(tx, executor.id);
-  if (!held) throw new CodedError("key.passphrase-needed", `${executor.name} was not given the key yet`);
+  if (!held) throw new CodedError("key.passphrase-needed", `${executor.name} does not have the key yet`);
   return held.sealed;
 }
 
@@ -230,7 +230,8 @@ async function describeJob(
     const items = [];
     for (const item of request.items) {
       const point = await pointById(tx, Buffer.from(item.pointId, "hex"));
-      if (!point) throw new CodedError("not-found", "a recovery point of the basket was purged meanwhile");
+      if (!point)
+        throw new CodedError("not-found", "a recovery point of the basket was purged in the meantime");
       items.push({
         root: point.root.toString("hex"),
         momentLabel: momentLabel(point.moment, client.zone),
@@ -312,7 +313,7 @@ export async function runOf(tx: Tx, executor: Executor, runId: RunId): Promise<R
  */
 export function ofThisAttempt(run: Run, attempt: number): void {
   if (run.attempt !== attempt)
-    throw new Problem("request.conflict", "This run was taken up by another attempt.");
+    throw new Problem("request.conflict", "Another attempt has taken over this run.");
 }
 
 export async function heartbeat(

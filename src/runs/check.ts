@@ -42,9 +42,9 @@ export async function requestCheck(
   depth: CheckDepth,
 ): Promise<string> {
   const open = await openCheck(tx, space.depotId, space.clientId);
-  if (open) throw new Problem("request.conflict", "A check of this client's share goes on already.");
+  if (open) throw new Problem("request.conflict", "A check of this client's data is already running.");
   const away = await absenceNow(tx, space.depotId, who.at);
-  if (away) throw new Problem("request.conflict", `${space.depotName} is away by plan: ${away.note}.`);
+  if (away) throw new Problem("request.conflict", `${space.depotName} has a planned absence: ${away.note}.`);
   const id = randomUUID();
   await insertCheck(tx, { id, ...space, depth, requestedBy: who.actor, requestedAt: who.at });
   await record(tx, who, space.clientId, "requested a check", space.depotName, { depth });
@@ -226,7 +226,7 @@ async function besideNoPurge<T>(services: Services, grant: Grant, work: () => Pr
     if (performance.now() > until)
       throw new CodedError(
         "request.conflict",
-        "damage was found, and could not be confirmed because a purge went on all the time; check again",
+        "damage was found but not confirmed, because a purge was running; check again",
       );
     await sleep(500);
   }
@@ -243,7 +243,7 @@ function lostWith(touched: readonly Touched[], findings: readonly Finding[]): Fi
     .map((id) => ({
       object: "point",
       id,
-      detail: "some of what it holds is in no pack any more",
+      detail: "some of its chunks are in no pack",
       chunks: null,
     }));
 }
@@ -255,7 +255,7 @@ function describe(findings: number, points: number): string {
   const lack = `${points} ${points === 1 ? "point has" : "points have"} missing data`;
   const found =
     findings === 0
-      ? `What is there is whole, but ${lack} that was lost before.`
+      ? `The stored data is intact, but ${lack} that was lost before.`
       : `${findings} ${findings === 1 ? "object is" : "objects are"} damaged; ${lack}.`;
-  return `${found} The next run of each source reads everything and stores anew what it still has.`;
+  return `${found} The next run of each source reads everything and stores what still exists.`;
 }

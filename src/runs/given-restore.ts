@@ -30,14 +30,11 @@ export async function plannedRestore(
   if (other > 0)
     throw invalid(
       `items.${other}.giftId`,
-      "These come from several places: get them back one place after the other.",
+      "These items come from several sources. Restore them one source at a time.",
     );
   const machine = await machineOf(tx, gift.sourceId);
   if (!machine)
-    throw invalid(
-      "destination",
-      "This did not come from a machine that is still there: download it instead.",
-    );
+    throw invalid("destination", "These items do not come from an enrolled machine. Download them instead.");
   return {
     stored: {
       items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
@@ -65,7 +62,7 @@ function folderBelow(path: string, typed: string): string {
       "The name of this place cannot be written here: put things back where they were.",
     );
   const names = typed.split("/").filter((name) => name.trim() !== "");
-  if (names.length === 0) throw invalid("destination.folder", "Give the folder a name.");
+  if (names.length === 0) throw invalid("destination.folder", "Enter the folder a name.");
   if (names.some((name) => name === "." || name === ".." || name.includes("\0")))
     throw invalid("destination.folder", "Write a name without “.” and “..”.");
   return `${base === "/" ? "" : base}/${names.join("/")}`;
@@ -94,7 +91,7 @@ export async function startGivenRestore(
     personId: person.id,
     progress: { items: 0, bytes: 0, totalItems: weight.files, totalBytes: weight.bytes },
   });
-  await record(tx, who, person.clientId, "requested a restore", "of what was given to them", {
+  await record(tx, who, person.clientId, "requested a restore", "of shared files", {
     run: id,
     folder: restore.stored.folder,
     ...weight,

@@ -98,7 +98,7 @@ export class NetworkRuns {
     const point = await this.services.db.withScope({ role: "system" }, (tx) =>
       pointById(tx, Buffer.from(pointId, "hex")),
     );
-    if (!point) throw new CodedError("not-found", "the point before was purged meanwhile");
+    if (!point) throw new CodedError("not-found", "the point before was purged in the meantime");
     return this.services.spaces.ofPoint(point);
   }
 
@@ -110,7 +110,7 @@ export class NetworkRuns {
         connection: found?.connectionId ? await connectionById(tx, found.connectionId) : null,
       };
     });
-    if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was taken away");
+    if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was removed");
     const previous = job.previous
       ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
       : null;

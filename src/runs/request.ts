@@ -53,7 +53,7 @@ export async function requestBackup(
   if (!source.rules)
     throw new Problem(
       "request.conflict",
-      `The rules for ${source.name} are not complete: a clause is given at no level. Complete its policy first.`,
+      `The rules for ${source.name} are not complete: a clause is not set at any level. Complete its policy first.`,
     );
   const key = await clientKey(tx, source.clientId);
   if (key?.destroyedAt) throw new Problem("key.destroyed");
@@ -109,22 +109,21 @@ export async function depotAway(
 /** Why a due run does not start yet, in a sentence; null when it may. */
 export async function whyWaiting(tx: Tx, run: Run, now: Date): Promise<string | null> {
   if (run.state !== "due") return null;
-  if (run.dueAt > now)
-    return `Is tried again at ${run.dueAt.toISOString().slice(11, 16)} UTC, as the clause Conduct says.`;
+  if (run.dueAt > now) return `Retry at ${run.dueAt.toISOString().slice(11, 16)} UTC (clause Conduct).`;
   if (run.kind === "backup") {
     const running = await runningRun(tx, run.sourceId);
     if (running) {
-      return `Waits for the run of the same source that began at ${running.startedAt?.toISOString().slice(11, 16)} UTC; a source is read by one run at a time.`;
+      return `Waiting for the run of the same source that started at ${running.startedAt?.toISOString().slice(11, 16)} UTC; one run per source at a time.`;
     }
   }
   const away = run.kind === "backup" ? await depotAway(tx, run.sourceId, now) : null;
   if (away)
-    return `Waits for the depot ${away.depotName}, which is away until ${away.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${away.note}.`;
+    return `Waiting for the depot ${away.depotName}, absent until ${away.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${away.note}.`;
   if (run.kind === "backup" && !(await hasRoom(tx, run.sourceId)))
-    return "Waits for its turn: as many runs as the limits of its client, site or depot allow are under way.";
+    return "Queued: the limit of simultaneous runs of its client, site or depot is reached.";
   return run.machineId
-    ? "Waits for the machine: its agent has not taken the run yet."
-    : "Waits for its turn at the runner, which reads it over the network.";
+    ? "Waiting for the machine: its agent has not started the run yet."
+    : "Queued at the runner, which reads it over the network.";
 }
 
 export interface RestoreRequest {
@@ -172,16 +171,19 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
   if (!machine)
     throw destination.kind === "folder"
       ? invalid("destination.machineId", "This machine is not there.")
-      : invalid("destination", "This did not come from a machine: choose a folder on one, or download it.");
+      : invalid(
+          "destination",
+          "These items do not come from a machine. Select a folder on a machine, or download them.",
+        );
   if (machine.clientId !== source.clientId)
     throw invalid("destination.machineId", "A restore stays within one client.");
   if (machine.goneAt)
-    throw invalid("destination.machineId", `${machine.name} was taken away; choose another machine.`);
+    throw invalid("destination.machineId", `${machine.name} was removed. Select another machine.`);
   if (destination.kind === "original") {
     for (const [i, item] of items.entries()) {
       const from = await sourceById(tx, item.point.sourceId);
       if (from?.machineId !== machine.id)
-        throw invalid(`items.${i}`, "These things come from several machines: choose a folder for them.");
+        throw invalid(`items.${i}`, "These items come from several machines. Select a folder for them.");
     }
   }
   const id = randomUUID();

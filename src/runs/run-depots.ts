@@ -42,7 +42,7 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
       noted.push({
         depotId,
         state: "away",
-        message: `away until ${momentText(absence.to, zone)} (${zone}): ${absence.note}`,
+        message: `absent until ${momentText(absence.to, zone)} (${zone}): ${absence.note}`,
       });
   }
   if (here.length === 0)
@@ -74,7 +74,7 @@ export async function planRunDepots(tx: Tx, run: Run, where: Where, now: Date): 
         code: "store.damaged",
         path: null,
         message:
-          "The newest recovery point is not whole any more: everything is read, and what is missing is stored anew.",
+          "The newest recovery point has missing data. The run reads everything and stores what is missing.",
       },
     ]);
   for (const { depot } of startsOver ? others : here)
@@ -114,7 +114,7 @@ export async function startOverElsewhere(tx: Tx, run: Run, end: RunEnd, now: Dat
         level: "caution",
         code: end.code,
         path: null,
-        message: `${depotName} takes no part in the rest of this run: ${message}. The run starts over, reads everything, and stores it in ${others.map((one) => one.depotName).join(", ")}.`,
+        message: `${depotName} is left out of this run: ${message}. The run starts again, reads everything, and stores it in ${others.map((one) => one.depotName).join(", ")}.`,
       },
     ]);
   }
@@ -156,7 +156,7 @@ export async function leaveOut(tx: Tx, run: Run, target: Target, error: unknown,
       level: "caution",
       code,
       path: null,
-      message: `${target.depot.name} takes no part in the rest of this run: ${message}. The run goes on to the others, and it is caught up from them.`,
+      message: `${target.depot.name} is left out of this run: ${message}. The run continues with the other depots; the missing points are copied afterwards.`,
     },
   ]);
 }

@@ -121,8 +121,8 @@ async function endAsMissed(tx: Tx, run: Run, now: Date, before: string): Promise
       outcome: "missed",
       code: run.machineId ? "machine.silent" : null,
       message: run.machineId
-        ? `The machine did not take the run before ${before}.`
-        : `The runner did not come to it before ${before}.`,
+        ? `The machine did not start the run before ${before}.`
+        : `The runner did not start it before ${before}.`,
       figures: {},
     },
     now,
@@ -142,7 +142,7 @@ export async function takeUpLapsed(services: Services): Promise<number> {
 /** Returns one broken run to the queue, or gives it up. */
 export async function takeUp(tx: Tx, run: Run, now: Date): Promise<void> {
   if (run.stopRequestedAt) {
-    const message = "Stopped while its agent was gone.";
+    const message = "Stopped while its agent was disconnected.";
     await finishRun(tx, run, { outcome: "stopped", code: "run.stopped", message, figures: {} }, now);
     return;
   }
@@ -157,7 +157,7 @@ export async function takeUp(tx: Tx, run: Run, now: Date): Promise<void> {
       level: "info",
       code: "machine.lost-run",
       path: null,
-      message: `Attempt ${run.attempt} was broken off; the run is taken up again.`,
+      message: `Attempt ${run.attempt} was interrupted; the run is repeated.`,
     },
   ]);
   await notify(tx, {

@@ -61,7 +61,7 @@ function basicOf(request: IncomingMessage): { name: string; password: string } {
   const given = /^Basic ([A-Za-z0-9+/=]+)$/i.exec(request.headers.authorization ?? "")?.[1];
   const text = given ? Buffer.from(given, "base64").toString("utf8") : "";
   const colon = text.indexOf(":");
-  if (colon < 0) throw new Refused(401, "This viewing asks for its name and password.", ASK_ANEW);
+  if (colon < 0) throw new Refused(401, "Sign in with the name and password of this viewing.", ASK_ANEW);
   return { name: text.slice(0, colon), password: text.slice(colon + 1) };
 }
 

@@ -80,7 +80,7 @@ export function readAsked(body: string): Asked {
         properties: child.children.map((property) => nameOf(property, spacesWithin(property, within))),
       };
   }
-  throw new Error("it asks for nothing");
+  throw new Error("the request names no property");
 }
 
 /** Text for XML. Characters that XML 1.0 cannot hold become U+FFFD. */

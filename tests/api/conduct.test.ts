@@ -276,7 +276,7 @@ describe("the clause When", () => {
     const as = await backUp(console_, machine.sourceId);
     expect(as.outcome).toBe("clean");
     const told = (await logOf(as.id)).map((line) => line.message);
-    expect(told.some((line) => /is read as it is: .+|stands still/.test(line))).toBe(true);
+    expect(told.some((line) => /is read as it is: .+|: reading from a snapshot/.test(line))).toBe(true);
     await change({ conduct: conduct({ snapshot: "required" }) });
     const must = await backUp(console_, machine.sourceId);
     expect(must).toMatchObject(
@@ -284,7 +284,7 @@ describe("the clause When", () => {
     );
     await change({ conduct: conduct({ snapshot: "none" }) });
     const none = await backUp(console_, machine.sourceId);
-    expect((await logOf(none.id)).some((line) => /as it is|stands still/.test(line.message))).toBe(false);
+    expect((await logOf(none.id)).some((line) => /as it is|reading from a snapshot/.test(line.message))).toBe(false);
   });
 
   it("tries a failed run again by itself, as often as Conduct says", async () => {

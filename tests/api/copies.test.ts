@@ -258,7 +258,7 @@ describe("a depot that is away by plan", () => {
       `/sources/${machine.sourceId}/runs`,
     );
     expect(waits).toMatch(
-      /Waits for the depot Ostrel Land Surveyors depot, which is away until .* in the drawer/,
+      /Waiting for the depot Ostrel Land Surveyors depot, absent until .* in the drawer/,
     );
     const check = await console_.call("POST", `/depots/${client.depotId}/grants/${client.id}/checks`, {});
     expect(check.status).toBe(409);

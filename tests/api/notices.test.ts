@@ -167,7 +167,7 @@ describe("notices", () => {
       computeStanding(tx, {}, now()),
     );
     const cause = told.causes.find(({ kind }) => kind === "messages-unsent")!;
-    expect(cause.title).toBe("1 message did not get out and was given up");
+    expect(cause.title).toBe("1 message could not be delivered");
     expect(cause.detail).toContain("to desk@lanternfold.example · ");
     await console_.ok("POST", `/messages/${givenUp.id}/send`);
     await later(1);
@@ -223,7 +223,7 @@ describe("notices", () => {
     expect(await morning()).toBe(2);
     const second = (await mails()).at(-1)!;
     expect(second.subject).toBe("Vossel & Daughters Bakery: The selection is empty (voss-lt-02 files)");
-    expect(second.text).toContain("Told before, and still so:");
+    expect(second.text).toContain("Reported before, still open:");
     expect(second.text).toMatch(/- The selection is empty: voss-lt-01 files \(told on \d+ \w+ \d{4}\)/);
     expect(receiver.received[heard]!.body).toMatchObject({
       data: {

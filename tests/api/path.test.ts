@@ -346,7 +346,7 @@ describe("from an enrolled machine to a restored file", () => {
       `/sources/${machine.sourceId}/runs`,
     );
     expect(second.run.id).not.toBe(first.run.id);
-    expect(second.waits).toMatch(/Waits for the run of the same source/);
+    expect(second.waits).toMatch(/Waiting for the run of the same source/);
     expect((await console_.runEnds(first.run.id)).outcome).toBe("clean");
     expect((await console_.runEnds(second.run.id)).outcome).toBe("clean");
     for (let i = 0; i < 30; i += 1) rmSync(inData(`part ${i}`));
@@ -562,7 +562,7 @@ describe("from an enrolled machine to a restored file", () => {
       "enrolled a machine",
       "granted a depot",
       "changed a quota",
-      "made a policy",
+      "created a policy",
       "changed a policy",
       "created the client's key",
       "confirmed the client's key",

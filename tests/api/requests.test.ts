@@ -151,7 +151,7 @@ describe("bad input is told at its field, and nothing is half-written", () => {
       revision: 1,
       clauses: clauses(),
     });
-    expect(problem.errors[0]!.message).toMatch(/changed this policy meanwhile/);
+    expect(problem.errors[0]!.message).toMatch(/changed this policy in the meantime/);
   });
 });
 

@@ -98,7 +98,7 @@ describe("the statement as PDF", () => {
     expect(pdf.title).toBe(
       `Statement for Vossel & Daughters Bakery, ${statement.firstDay} to ${statement.lastDay}`,
     );
-    expect(pdf.bookmarks).toContain("What is protected");
+    expect(pdf.bookmarks).toContain("Protected sources");
     expect(pdf.tagged).toBe(true);
     for (const role of ["H1", "H2", "Table", "TH", "TD", "Figure"]) expect(pdf.tree).toContain(`"${role}"`);
     expect(pdf.tree).toContain("1 day kept");

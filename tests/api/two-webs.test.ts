@@ -194,7 +194,7 @@ describe("two webs", () => {
     const pages = await times(4, async () =>
       (await fetch(`${url}/c/${client.slug}/restore`, { headers: cookie })).text(),
     );
-    for (const page of pages) expect(page).not.toContain("Give the passphrase");
+    for (const page of pages) expect(page).not.toContain("Enter the passphrase");
     await call("DELETE", "/sessions/current", undefined, cookie);
     expect(await browse(cookie)).toEqual(Array(4).fill(401));
     const left = await console_.services.db.withScope({ role: "system" }, (tx) =>

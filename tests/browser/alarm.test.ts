@@ -117,7 +117,7 @@ describe("looking closer", () => {
     const size = await see(browser, "[aria-label='Size from']");
     await size.sendKeys("some");
     await press(browser, "Search");
-    await seeText(browser, "Give a size such as 20 MB.");
+    await seeText(browser, "Enter a size such as 20 MB.");
     await size.clear();
     await size.sendKeys("1 kB");
     await press(browser, "Search");

@@ -100,7 +100,7 @@ describe("the whole path in the browser", () => {
     await type(browser, "Time zone", "Pacific/Auckland");
     await type(browser, "Sites (one per line)", "North clinic\nSouth clinic");
     await press(browser, "Add client");
-    await seeText(browser, "Give an e-mail address");
+    await seeText(browser, "Enter an e-mail address");
     await type(browser, "Their e-mail address", "maren.pell@quillmere.example");
     await press(browser, "Add client");
     await seeText(browser, "Connect sources");
@@ -167,7 +167,7 @@ describe("the whole path in the browser", () => {
     await type(browser, "Folders (one per line)", "/home");
     await browser.findElement(By.xpath("//button[b[text()='When']]")).click();
     await type(browser, "At, by the clock of", "25:99");
-    await seeText(browser, "Give a time as HH:MM");
+    await seeText(browser, "Enter a time as HH:MM");
     await type(browser, "At, by the clock of", "21:30");
     await seeText(browser, "Next runs");
     await seeText(browser, "Europe/London").catch(() => seeText(browser, "UTC"));
@@ -268,7 +268,7 @@ describe("the whole path in the browser", () => {
       "added a client",
       "enrolled a machine",
       "confirmed the client's key",
-      "made a policy",
+      "created a policy",
       "added a depot",
     ])
       await seeText(browser, deed);
@@ -313,7 +313,7 @@ describe("the whole path in the browser", () => {
     const machines = await see(browser, "form input[inputmode=numeric]");
     await machines.sendKeys("three");
     await press(browser, "Save contract");
-    await seeText(browser, "Give a whole number.");
+    await seeText(browser, "Enter a whole number.");
     expect(await machines.getAttribute("value")).toBe("three");
     await accessible("usage with an error");
     await machines.clear();

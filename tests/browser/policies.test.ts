@@ -125,7 +125,7 @@ describe("a policy", () => {
 describe("the load of the week", () => {
   it("is read and moved by keyboard alone, and saved as a change of the clause", async () => {
     await open("/all/runs?part=load");
-    await seeText(browser, "What it would change");
+    await seeText(browser, "Effects of the move");
     await accessible("load");
     await press(browser, "Spread these");
     await seeText(browser, "Nothing collides at any depot");
@@ -150,7 +150,7 @@ describe("the load of the week", () => {
     await type(browser, "Mail server", "mail.lanternfold.example");
     await type(browser, "From", "nobody");
     await press(browser, "Save");
-    await seeText(browser, "Give the address that mail comes from.");
+    await seeText(browser, "Enter the address that mail comes from.");
     await type(browser, "From", "deep-keep@lanternfold.example");
     await press(browser, "Save");
     await seeText(browser, "mail.lanternfold.example, port 587");

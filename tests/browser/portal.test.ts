@@ -73,7 +73,7 @@ describe("one of a client's people", () => {
     await browser.executeScript("arguments[0].focus()", tick);
     await tick.sendKeys(Key.SPACE);
     await seeText(browser, "1 file");
-    const button = await see(browser, "[data-get-back]:not([disabled])");
+    const button = await see(browser, "[data-restore-files]:not([disabled])");
     await browser.executeScript("arguments[0].focus()", button);
     await button.sendKeys(Key.ENTER);
     await seeText(browser, "Back where it was: 1 file.");
@@ -85,7 +85,7 @@ describe("one of a client's people", () => {
     writeFileSync(inHome("Rota.txt"), "spoilt");
     await open("/portal/restore");
     await (await see(browser, "[aria-label='Add to basket: Rota.txt']")).click();
-    await (await see(browser, "[data-get-back]:not([disabled])")).click();
+    await (await see(browser, "[data-restore-files]:not([disabled])")).click();
     await seeText(browser, "beside what was there");
     expect(readFileSync(inHome("Rota.txt"), "utf8")).toBe("spoilt");
     expect(readdirSync(inHome("")).filter((name) => name.startsWith("Rota"))).toHaveLength(2);

@@ -62,7 +62,7 @@ describe("an attempt that another one has taken over", () => {
 
     await expect(takePoint(services, machine, first.runId, report(1))).rejects.toMatchObject({
       code: "request.conflict",
-      message: "This run was taken up by another attempt.",
+      message: "Another attempt has taken over this run.",
     });
     const failed = { outcome: "failed", code: null, message: null, figures: {} } as const;
     await expect(endByAgent(services, machine, first.runId, { attempt: 1, ...failed })).rejects.toMatchObject(

@@ -271,7 +271,7 @@ export async function answerAgent(desk: Desk, request: Request): Promise<Respons
     }
     const token = /^Bearer (\S+)$/.exec(request.headers.get("authorization") ?? "")?.[1];
     const machine = token ? await machineOfToken(desk.services, token) : null;
-    if (!machine) throw new Problem("auth.needed", "This machine is not enrolled, or was taken away.");
+    if (!machine) throw new Problem("auth.needed", "This machine is not enrolled, or it was removed.");
     for (const [method, pattern, handler] of routes) {
       const parts = method === request.method ? pattern.exec(path) : null;
       if (parts) return await handler({ ...desk, machine, request, url, parts: parts.slice(1) });

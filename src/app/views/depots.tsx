@@ -57,9 +57,9 @@ const saved = (before: number, after: number): string =>
 
 /** When a depot will be full, in a sentence. */
 function whenFull(forecast: Forecast | null, now: Date, zone: string): string {
-  if (!forecast) return "Too few days have passed to say when it will be full.";
+  if (!forecast) return "No forecast yet: too few days of data.";
   const pace = `${formatBytes(Math.max(0, forecast.perDay))} a day`;
-  if (forecast.days === null) return `At ${pace} nothing says that it will be full.`;
+  if (forecast.days === null) return `At ${pace} it will not become full.`;
   const day = (days: number) => dayText(new Date(now.getTime() + days * 86_400_000), zone);
   if (forecast.days > 3650) return `At ${pace} it will not be full within ten years.`;
   const band =
@@ -131,7 +131,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
   /** How a depot stands, as a mark and in words. */
   const standing = (depot: (typeof depots)[number]): readonly [ProtectionState, string] => {
     const absence = away.get(depot.id);
-    if (absence) return ["paused", `away until ${clockText(absence.to, provider.zone)}`];
+    if (absence) return ["paused", `absent until ${clockText(absence.to, provider.zone)}`];
     if (depot.kind !== "s3" && free.get(depot.id) === null) return ["exposed", "not reached"];
     const share = depot.capacityBytes ? depot.usedBytes / depot.capacityBytes : 0;
     if (share >= 0.95) return ["exposed", "full"];
@@ -174,7 +174,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
                   </span>
                   <span className="text-soft truncate">
                     {state !== "kept" && `${words} · `}
-                    {own.map((grant) => nameOf.get(grant.clientId)?.name).join(", ") || "granted to nobody"}
+                    {own.map((grant) => nameOf.get(grant.clientId)?.name).join(", ") || "no grants"}
                   </span>
                   <span>
                     {formatBytes(depot.usedBytes)} {limit ? `of ${formatBytes(limit)}` : "used"}
@@ -202,7 +202,7 @@ export async function depotsView({ tx, place, ask, href, now, provider }: ViewIn
             <p className="mb-3">
               {place.client
                 ? `No depot is granted to ${place.client.name} yet.`
-                : "No depot yet. A folder on a disk of its own is enough to begin."}
+                : "No depots yet. A folder on a separate disk is enough to start."}
             </p>
             <Link className="btn btn-primary" href={place.client ? "/all/depots" : href({ sheet: "depot" })}>
               {place.client ? "Grant one…" : "Add depot…"}

@@ -89,14 +89,14 @@ async function choose(
       ...nothing,
       client: null,
       name: provider.name,
-      about: "for every client that does not say otherwise",
+      about: "for every client without its own clauses",
     });
   if (sel === "client" && place.client)
     return layer({ level: "client", ...none, clientId: place.client.id }, place.client.id, {
       ...nothing,
       client: place.client,
       name: place.client.name,
-      about: "for everything of this client that does not say otherwise",
+      about: "for everything of this client without its own clauses",
     });
   const [kind, id] = sel.split(":") as [string, string | undefined];
   if (kind === "site" && id) {

@@ -49,7 +49,7 @@ export async function restoreView({
         <div className="head-line">
           <h1 className="text-[15px] font-bold">Restore</h1>
           <span className="text-soft">
-            choose what it was on; then the moment, the files and where they go
+            select the source, then the recovery point, the files and the destination
           </span>
         </div>
         <div className="min-h-0 flex-1 overflow-y-auto" tabIndex={0}>
@@ -129,14 +129,14 @@ export async function restoreView({
       ) : locked ? (
         <div className="p-4">
           <p className="mb-3 max-w-[560px]">
-            {source.clientName} holds its key itself: what is kept opens with its passphrase alone. It stays
-            open for your session, in memory, and is gone when you sign out.
+            {source.clientName} keeps its own key. Its recovery points open only with its passphrase. The key
+            stays open in memory for your session and is discarded when you sign out.
           </p>
           <PassphraseForm clientId={source.clientId} label="Open it" />
         </div>
       ) : points.length === 0 ? (
         <p className="text-soft p-4">
-          This source has no recovery point yet. Back it up once, then come back.
+          This source has no recovery point yet. Choose Back up now in Sources first.
         </p>
       ) : (
         <RestoreForm

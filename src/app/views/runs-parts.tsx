@@ -74,7 +74,7 @@ export async function loadPart({ tx, place, provider, now, href }: ViewInput): P
 }
 
 const stateOf = (message: ListedMessage): ShownMessage["state"] =>
-  message.sentAt ? "sent" : message.givenUpAt ? "given up" : "waits";
+  message.sentAt ? "sent" : message.givenUpAt ? "failed" : "waits";
 
 export async function messagesPart({ tx, place, provider, ask, href }: ViewInput): Promise<ViewOutput> {
   const zone = provider.zone;
@@ -88,7 +88,7 @@ export async function messagesPart({ tx, place, provider, ask, href }: ViewInput
   const toOf = (message: ListedMessage) =>
     message.recipient.startsWith("mail:")
       ? message.recipient.slice(5)
-      : (hookNames.get(message.recipient.slice(8)) ?? "a webhook taken away");
+      : (hookNames.get(message.recipient.slice(8)) ?? "a removed webhook");
   const shown = (message: ListedMessage): ShownMessage => ({
     id: message.id,
     to: toOf(message),
@@ -106,7 +106,7 @@ export async function messagesPart({ tx, place, provider, ask, href }: ViewInput
     <>
       <div className="head-line">
         <PartLinks part="messages" href={href} />
-        <span className="text-soft">what the clause Notices sent for {about}</span>
+        <span className="text-soft">sent by the clause Notices {about}</span>
         <Link className="btn btn-plain ml-auto h-[28px] min-h-[28px]" href={href({ sel: undefined })}>
           Mail server and webhooks
         </Link>

@@ -171,12 +171,12 @@ const took = (ms: number): string => (ms < 1000 ? "under a second" : formatDurat
 function waitsFor(run: RunRow, facts: WaitingFacts | undefined, zone: string, now: Date): string {
   if (run.dueAt > now) return `tried again at ${clockText(run.dueAt, zone)}`;
   if (run.kind === "backup" && facts?.awayUntil)
-    return `${facts.awayDepot} is away until ${clockText(facts.awayUntil, zone)}`;
+    return `${facts.awayDepot} is absent until ${clockText(facts.awayUntil, zone)}`;
   if (run.machineId && facts && now.getTime() - (facts.machineSeen?.getTime() ?? 0) > QUIET_MS)
     return facts.machineSeen
       ? `machine last seen ${clockText(facts.machineSeen, zone)}`
-      : "waits for the machine";
-  return "waits for its turn";
+      : "waiting for the machine";
+  return "queued";
 }
 
 function shortly(run: RunRow): string {
@@ -211,7 +211,7 @@ function figuresOf(run: RunRow, zone: string): [string, string][] {
     if (!figures.moment) return [];
     return [
       ["Point", `${clockText(new Date(figures.moment), zone)}, from ${figures.depotName}`],
-      ["Came back", drillSentence(figures)],
+      ["Restored", drillSentence(figures)],
       ["Evidence", `BLAKE3 of the list of files ${figures.evidence}`],
     ];
   }

@@ -304,14 +304,14 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
                   ? drillSentence(drill.figures)
                   : drill.code
                     ? CODES[drill.code].title
-                    : "it did not come to its end"}
+                    : "it did not finish"}
                 .{" "}
                 <Link className="text-primary underline" href={`${clientBase}/runs?sel=${drill.runId}`}>
                   Its run
                 </Link>
               </>
             ) : (
-              "No drill was done yet: nobody has seen that what is kept restores."
+              "No drill yet. Restores of this source are unproven."
             )}
           </p>
           <DrillButton sourceId={source.id} />

@@ -203,7 +203,7 @@ export function StatementArticle({
         ))}
       </header>
       <section>
-        <h3 className="part-title mb-1">What is protected</h3>
+        <h3 className="part-title mb-1">Protected sources</h3>
         <div className="overflow-x-auto" tabIndex={0}>
           <table className="grid-table text-[13.5px]">
             <thead>
@@ -326,7 +326,7 @@ export function StatementArticle({
         </ul>
       </section>
       <section>
-        <h3 className="part-title mb-1">What comes next</h3>
+        <h3 className="part-title mb-1">Next runs</h3>
         {statement.nextSteps.length === 0 && <p>No runs are planned.</p>}
         {statement.nextSteps.map((sentence) => (
           <p key={sentence}>{sentence}</p>

@@ -57,7 +57,7 @@ function* onWhen({ clauses, sources, pause, windowMinutes }: AdviceInput): Gener
   if (pause === null && !when.after)
     yield {
       key: "nothing-runs",
-      text: "Nothing runs by itself: somebody has to ask for every recovery point.",
+      text: "No schedule: every recovery point must be requested by a person.",
     };
   if (pause !== null && pause > when.targetHours)
     yield {
@@ -70,14 +70,14 @@ function* onWhen({ clauses, sources, pause, windowMinutes }: AdviceInput): Gener
   if (slow.length)
     yield {
       key: "runs-too-close",
-      text: `Runs would come every ${step} minutes, and usually take longer for ${some(slow.map((source) => source.name))}; the next one waits for the one before.`,
+      text: `Runs are due every ${step} minutes but usually take longer for ${some(slow.map((source) => source.name))}; the next run waits for the previous one.`,
     };
   const cut =
     windowMinutes === null ? [] : sources.filter((source) => (source.longMinutes ?? 0) > windowMinutes);
   if (cut.length)
     yield {
       key: "window-too-short",
-      text: `A run has ${hoursWords(windowMinutes! / 60)} at most, and last month's took longer for ${some(cut.map((source) => source.name))}; such a run stops and the next one goes on.`,
+      text: `A run has ${hoursWords(windowMinutes! / 60)} at most, and last month's took longer for ${some(cut.map((source) => source.name))}; such a run stops and the next one continues.`,
     };
   const workingDaysOnly =
     when.schedules.length > 0 &&
@@ -90,7 +90,7 @@ function* onWhen({ clauses, sources, pause, windowMinutes }: AdviceInput): Gener
     if (busy.length)
       yield {
         key: "weekends-left-out",
-        text: `Runs are made on working days alone, but ${counted(busy.length, "source")} changed at weekends: ${some(busy.map((source) => source.name))}.`,
+        text: `Runs take place on working days only, but ${counted(busy.length, "source")} changed at weekends: ${some(busy.map((source) => source.name))}.`,
       };
   }
 }
@@ -111,7 +111,7 @@ function* onHowLong({ clauses, pause }: AdviceInput): Generator<Advice> {
   if (howLong.kind === "days" && pause !== null && howLong.days * 24 < pause)
     yield {
       key: "dropped-too-soon",
-      text: "Points are dropped before the next one is made; only the newest will ever be there.",
+      text: "Points are dropped before the next one exists; only the newest is ever kept.",
     };
 }
 
@@ -159,7 +159,7 @@ function* onKey({ client }: AdviceInput): Generator<Advice> {
   if (client && !client.keyConfirmed)
     yield {
       key: "key-not-confirmed",
-      text: "The client's key sheet is not confirmed: nothing runs until somebody has it on paper and typed a part of it.",
+      text: "The client's key sheet is not confirmed: no run starts until somebody has printed it and entered a part of it.",
     };
 }
 
@@ -175,10 +175,10 @@ function* onAgents({ sources }: AdviceInput): Generator<Advice> {
   const full = named((folder) => folder.onSystemVolume && folder.free < LITTLE_BYTES);
   const said = [
     far.length
-      ? `The agent's working folder lies on a network drive for ${some(far)}: when that is away, the next run reads everything anew.`
+      ? `The agent's working folder is on a network drive for ${some(far)}. If the drive is unavailable, the next run reads everything again.`
       : "",
     full.length
-      ? `It lies on a system volume that is nearly full for ${some(full)}: when that fills, the machine stops.`
+      ? `It is on a nearly full system volume for ${some(full)}. If the volume fills up, the machine stops.`
       : "",
   ].filter(Boolean);
   if (said.length)

@@ -55,5 +55,5 @@ test("a sentence says how much, of what, how long, and what was found", () => {
       differing: 1,
       milliseconds: 125_000,
     }),
-  ).toContain("by chance from 1,200 files, in 2 min; 1 item did not come back as it was");
+  ).toContain("by chance from 1,200 files, in 2 min; 1 item differs from the recovery point");
 });

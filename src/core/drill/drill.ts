@@ -62,7 +62,7 @@ export function drillSentence(figures: Partial<DrillFigures>): string {
   const found =
     differing === 0
       ? "every byte as it was"
-      : `${counted(differing, "item")} did not come back as ${differing === 1 ? "it was" : "they were"}`;
+      : `${counted(differing, "item")} ${differing === 1 ? "differs" : "differ"} from the recovery point`;
   const took = milliseconds < 1000 ? "under a second" : formatDuration(milliseconds);
   return `${counted(files, "file")}, ${formatBytes(bytes)}, ${of}, in ${took}; ${found}`;
 }

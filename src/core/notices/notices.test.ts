@@ -157,7 +157,7 @@ describe("a message", () => {
     for (const line of [/^Why: \w/m, /^What now: \w/m, /^Source: voss-lt-01 files$/m])
       expect(text).toMatch(line);
     expect(text).toContain("When: 26 Nov 2026, 02:14 to 26 Nov 2026, 03:14 (Europe/London)");
-    expect(text).not.toContain("Told before");
+    expect(text).not.toContain("Reported before");
   });
 
   it("names forty sources, and how many more there are", () => {
@@ -172,7 +172,7 @@ describe("a message", () => {
     const toldAt = new Date("2026-11-18T23:30:00Z");
     const lasting = [{ ...cause({ code: "machine.silent", sources: ["pend-lt-07 files"] }), toldAt }];
     const text = noticeText({ ...told([cause()], lasting), zone: "Pacific/Auckland" });
-    expect(text).toMatch(/\nTold before, and still so:\n- .+: pend-lt-07 files \(told on 19 Nov 2026\)\n$/);
+    expect(text).toMatch(/\nReported before, still open:\n- .+: pend-lt-07 files \(told on 19 Nov 2026\)\n$/);
     expect(noticeSubject(told([cause()], lasting))).not.toContain("pend-lt-07");
   });
 });

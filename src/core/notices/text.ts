@@ -51,7 +51,7 @@ export function noticeSubject({ clientName, causes }: Told): string {
   const bad = causes.filter((cause) => cause.outcome !== "clean").length;
   return bad === 0
     ? `${clientName}: all clean since yesterday`
-    : `${clientName}: ${counted(bad, "thing")} to look at since yesterday`;
+    : `${clientName}: ${counted(bad, "cause")} since yesterday`;
 }
 
 const namesOf = ({ sources }: NoticeCause): string =>
@@ -81,9 +81,9 @@ export function noticeText({ clientName, zone, causes, lasting }: Told): string 
   if (lasting.length > 0)
     parts.push(
       [
-        "Told before, and still so:",
+        "Reported before, still open:",
         ...lasting.map(
-          (cause) => `- ${title(cause)}: ${namesOf(cause)} (told on ${day(cause.toldAt, zone)})`,
+          (cause) => `- ${title(cause)}: ${namesOf(cause)} (reported on ${day(cause.toldAt, zone)})`,
         ),
       ].join("\n"),
     );

@@ -155,7 +155,7 @@ describe("the rule of a group", () => {
     expect(ruleSentence({ kind: "files", name: "*-lt-*", tag: "travels" }, () => "")).toBe(
       "Takes new sources that are files of machines, named *-lt-*, tagged “travels”",
     );
-    expect(ruleSentence(null, () => "")).toBe("Takes no source by itself");
+    expect(ruleSentence(null, () => "")).toBe("Matches no sources automatically");
   });
 });
 

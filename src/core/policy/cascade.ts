@@ -93,7 +93,7 @@ export const changesBetween = (before: InForce, after: InForce): ClauseChange[] 
     after: after.clauses[clause],
   }));
 
-const words = (what: string) => z.string().trim().min(1, `Give ${what}, or leave it out.`).max(200);
+const words = (what: string) => z.string().trim().min(1, `Enter ${what}, or leave it out.`).max(200);
 const patternText = (schema: z.ZodString) =>
   schema.superRefine((text, context) => {
     const problem = patternProblem(text);
@@ -111,7 +111,7 @@ export const groupRule = z
     siteId: z.uuid().optional(),
   })
   .refine((rule) => Object.values(rule).some((value) => value !== undefined), {
-    message: "A rule that asks for nothing would take everything; give at least one thing.",
+    message: "A rule without conditions would match every source. Enter at least one condition.",
   });
 export type GroupRule = z.infer<typeof groupRule>;
 
@@ -135,7 +135,7 @@ export function ruleTakes(rule: GroupRule, source: SourceTraits): boolean {
 
 /** A rule as a sentence. */
 export function ruleSentence(rule: GroupRule | null, siteName: (id: string) => string): string {
-  if (!rule) return "Takes no source by itself";
+  if (!rule) return "Matches no sources automatically";
   const parts = [
     rule.kind && (rule.kind === "files" ? "files of machines" : "mailboxes"),
     rule.name && `named ${rule.name}`,
@@ -143,7 +143,7 @@ export function ruleSentence(rule: GroupRule | null, siteName: (id: string) => s
     rule.tag && `tagged “${rule.tag}”`,
     rule.siteId && `at ${siteName(rule.siteId)}`,
   ].filter(Boolean);
-  return `Takes new sources that are ${parts.join(", ")}`;
+  return `Matches new sources that are ${parts.join(", ")}`;
 }
 
 export const POLICY_FORMAT = "deep-keep-policy";

@@ -88,7 +88,7 @@ describe("clauses as they are read", () => {
       "Every day at 21:30; no recovery point older than 24 hours",
       "30 days",
       "Compressed fast; as fast as the link allows; a failed run is tried again 2 times, 10 minutes apart; a drill every 30 days",
-      "Told in the console alone",
+      "Shown in the console only",
     ]);
   });
 });

@@ -136,7 +136,7 @@ export function clauseSentence(clause: Exclude<keyof Clauses, "where">, clauses:
       return noticesSentence(clauses.notices ?? NO_NOTICES);
   }
 }
-const NOT_GIVEN = "Given at no level";
+const NOT_GIVEN = "Not set at any level";
 
 export type { Conduct, Notices };
 

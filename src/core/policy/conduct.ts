@@ -20,7 +20,7 @@ const command = z.object({
   line: z
     .string()
     .trim()
-    .min(1, "Give the command, or leave it out.")
+    .min(1, "Enter the command, or leave it out.")
     .max(2000, "A command has at most 2,000 characters.")
     .refine((line) => !line.includes("\0"), "A command has no NUL character."),
   /** After so many seconds it is ended. */
@@ -34,7 +34,7 @@ export const SNAPSHOTS = ["none", "possible", "required"] as const;
 
 export const conductClause = z.object({
   compression: z.enum(["none", "fast", "strong"]).default("fast"),
-  /** The lowest of those that hold at an hour counts; none: as fast as it goes. */
+  /** The lowest of those that hold at an hour counts; none: no limit. */
   bandwidth: z.array(bandwidthHours).max(20, "At most twenty limits.").default([]),
   before: command.nullable().default(null),
   after: command.nullable().default(null),

@@ -10,7 +10,7 @@ export const noticesClause = z
   .object({
     /** Of which outcomes. */
     on: z.array(z.enum(NOTICE_OUTCOMES)).default([]),
-    mail: z.array(z.email("Give an e-mail address.")).max(20, "At most twenty addresses.").default([]),
+    mail: z.array(z.email("Enter an e-mail address.")).max(20, "At most twenty addresses.").default([]),
     /** Webhooks that the provider has set up, by id. */
     webhooks: z.array(z.uuid("Choose a webhook.")).max(10, "At most ten webhooks.").default([]),
     /** At this time one mail tells all since the day before, instead of one for each cause. */
@@ -20,7 +20,7 @@ export const noticesClause = z
       .object({ from: clockTime, to: clockTime })
       .refine((quiet) => quiet.from !== quiet.to, {
         path: ["to"],
-        message: "Quiet hours that end when they begin would be none, or all; give another end.",
+        message: "Quiet hours must not end at their start. Enter another end.",
       })
       .nullable()
       .default(null),
@@ -43,7 +43,7 @@ export function noticesSentence(notices: Notices): string {
         ? `${notices.webhooks.length} webhooks`
         : "",
   ].filter(Boolean);
-  if (to.length === 0 || notices.on.length === 0) return "Told in the console alone";
+  if (to.length === 0 || notices.on.length === 0) return "Shown in the console only";
   const how = notices.digestAt ? `in one message at ${notices.digestAt}` : "once for each cause";
   const quiet = notices.quiet ? `; quiet from ${notices.quiet.from} to ${notices.quiet.to}` : "";
   return `${notices.on.join(", ")} to ${to.join(", ")}, ${how}${quiet}`;

@@ -21,7 +21,7 @@ describe("Where", () => {
     [{ carryTo: [BUCKET] }, "Harbour, then carried to South bucket"],
     [
       { beside: [QUAY], carryTo: [BUCKET], whenAway: "others" },
-      "Harbour and at the same time Quay, then carried to South bucket; while it is away, runs go to the others",
+      "Harbour and at the same time Quay, then carried to South bucket; while it is absent, runs use the others",
     ],
   ])("%j", (more, sentence) => {
     expect(whereSentence(where(more), (id) => NAMES[id]!)).toBe(sentence);
@@ -112,8 +112,8 @@ describe("Notices", () => {
   const webhook = "0b9e6a52-5b44-4a4e-8a0e-0f3f3a1d1a09";
   const notices = (more: object) => noticesSentence(noticesClause.parse(more));
   it.each([
-    [{}, "Told in the console alone"],
-    [{ on: ["failed"] }, "Told in the console alone"],
+    [{}, "Shown in the console only"],
+    [{ on: ["failed"] }, "Shown in the console only"],
     [
       { on: ["failed", "missed"], mail: ["desk@lanternfold.example"] },
       "failed, missed to desk@lanternfold.example, once for each cause",

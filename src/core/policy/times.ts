@@ -5,7 +5,7 @@ import type { Weekday } from "../schedule/weekday";
 
 export const clockTime = z
   .string()
-  .regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Give a time as HH:MM, from 00:00 to 23:59.");
+  .regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Enter a time as HH:MM, from 00:00 to 23:59.");
 
 export const weekdays = z
   .array(z.union([1, 2, 3, 4, 5, 6, 7].map((day) => z.literal(day as Weekday))))
@@ -17,6 +17,5 @@ export const hoursOfDay = z
   .object({ days: weekdays, from: clockTime, to: clockTime })
   .refine((hours) => hours.from !== hours.to, {
     path: ["to"],
-    message:
-      "This has no length: it ends when it begins. For the whole day, give 00:00 to 23:59, or leave it out.",
+    message: "The window has no length. For the whole day, enter 00:00 to 23:59 or remove it.",
   });

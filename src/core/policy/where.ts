@@ -36,7 +36,7 @@ export const whereClause = z
       context.addIssue({
         code: "custom",
         path: ["whenAway"],
-        message: "There is no other depot that could take the runs; name one, or let them wait.",
+        message: "No other depot is selected for the runs. Add one, or let the runs wait.",
       });
   });
 export type Where = z.infer<typeof whereClause>;
@@ -56,6 +56,6 @@ export function whereSentence(where: Where, nameOf: (depotId: DepotId) => string
     nameOf(where.depotId),
     where.beside.length ? `${inTurn ? " and in turn" : " and at the same time"} ${names(where.beside)}` : "",
     where.carryTo.length ? `, then carried to ${names(where.carryTo)}` : "",
-    where.whenAway === "others" ? `; while it is away, runs go to the others` : "",
+    where.whenAway === "others" ? `; while it is absent, runs use the others` : "",
   ].join("");
 }

@@ -236,7 +236,7 @@ export function findCauses(
       key: "messages-unsent",
       kind: "messages-unsent",
       state: "slipping",
-      title: `${counted(unsent.count, "message")} did not get out and ${unsent.count === 1 ? "was" : "were"} given up`,
+      title: `${counted(unsent.count, "message")} could not be delivered`,
       detail: `to ${unsent.recipients.slice(0, 3).join(", ")}${unsent.recipients.length > 3 ? ` and ${unsent.recipients.length - 3} more` : ""} · ${unsent.error}`,
       sourceIds: [],
       clientNames: [],
@@ -371,8 +371,8 @@ function describeDamage(here: readonly DamageFacts[], byId: ReadonlyMap<string, 
     title: `${depotName}: ${counted(points, "recovery point")} ${points === 1 ? "has" : "have"} missing data`,
     detail: `${names(touched)} · ${
       elsewhere === points
-        ? "all of it is whole in another depot, and a check mends it from there"
-        : `${counted(points - elsewhere, "point")} cannot be mended; the next run stores anew what the source still has`
+        ? "another depot has a complete copy; a check repairs it from there"
+        : `${counted(points - elsewhere, "point")} cannot be repaired; the next run stores again what the source still has`
     }`,
     sourceIds: touched.map((source) => source.id),
     clientNames: clientsOf(touched),
@@ -399,7 +399,7 @@ function describeDrills(
     kind: "drill-failed",
     state: code === "drill.differs" || code === "store.damaged" ? "exposed" : "slipping",
     title: `${who}: the last drill ${depotName ? `from ${depotName} ` : ""}failed, ${lower(CODES[code ?? "internal.error"].title)}`,
-    detail: `${names(touched)} · nobody knows whether what is kept restores until one ends well`,
+    detail: `${names(touched)} · restores are unproven until a drill succeeds`,
     sourceIds: touched.map((source) => source.id),
     clientNames: clientsOf(touched),
     since: new Date(Math.min(...failed.map((drill) => drill.at.getTime()))),
@@ -524,7 +524,7 @@ function describeGroup(key: string, group: readonly SourceFacts[], now: Date): C
     case "depot-away":
       return {
         ...base,
-        title: `${first.depotName} is away by plan for ${formatDuration(first.depotAwayUntil!.getTime() - now.getTime())} more: ${counted(group.length, "source")} ${group.length === 1 ? "waits" : "wait"}`,
+        title: `${first.depotName} has a planned absence for ${formatDuration(first.depotAwayUntil!.getTime() - now.getTime())} more: ${counted(group.length, "source")} ${group.length === 1 ? "waits" : "wait"}`,
         detail: `${names(group)} · ${lastPoint} · runs begin when it is back`,
         since: null,
       };

@@ -31,7 +31,7 @@ export function restoreWords(restore: RestoreSeen, machineName: string): string 
         ? "where it was"
         : "where they were";
   if (restore.state === "due")
-    return `Waiting for ${machineName}. It begins by itself as soon as that machine is switched on and connected.`;
+    return `Waiting for ${machineName}. The restore starts when that machine is on and connected.`;
   if (restore.state !== "ended") {
     const done = number(progress.items);
     const total = number(progress.totalItems);
@@ -49,6 +49,6 @@ export function restoreWords(restore: RestoreSeen, machineName: string): string 
   }
   if (outcome === "caution")
     return `Back ${where}: ${files}, but ${counted(number(figures.cautions), "thing")} could not be put back. Your provider sees which.`;
-  if (outcome === "stopped") return `Stopped. What had come back by then, ${files}, is ${where}.`;
+  if (outcome === "stopped") return `Stopped. Restored until then: ${files}, ${where}.`;
   return `It did not work: ${restore.code ? CODES[restore.code].title.toLowerCase() : "the reason is not known"}. Your provider sees it too.`;
 }

@@ -107,7 +107,7 @@ describe("causes, not symptoms", () => {
     const [cause, ...more] = findCauses([], [], now, { unsent });
     expect(more).toEqual([]);
     expect([cause!.title, cause!.detail]).toEqual([
-      "3 messages did not get out and were given up",
+      "3 messages could not be delivered",
       "to desk@lanternfold.example, Tickets · connection refused",
     ]);
     expect(findCauses([], [], now, { unsent: { ...unsent, count: 0 } })).toEqual([]);

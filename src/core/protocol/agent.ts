@@ -34,7 +34,7 @@ export const systemReport = z.object({
 export type SystemReport = z.infer<typeof systemReport>;
 
 export const enrolRequest = z.object({
-  code: z.string().min(1, "Give the enrolment code.").max(100),
+  code: z.string().min(1, "Enter the enrolment code.").max(100),
   name: z
     .string()
     .regex(
@@ -166,7 +166,7 @@ export const heartbeatAnswer = z.object({
   stop: z.boolean(),
   /** Who or what stops it. */
   why: z.enum(["person", "window"]).default("person"),
-  /** How fast it may send from now on; null: as fast as it goes. */
+  /** How fast it may send from now on; null: no limit. */
   bytesPerSecond: z.number().positive().nullable().default(null),
 });
 export type HeartbeatAnswer = z.infer<typeof heartbeatAnswer>;

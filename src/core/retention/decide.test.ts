@@ -154,7 +154,7 @@ describe("files that were deleted at the source", () => {
       [true, "the newest recovery point always stays"],
       [true, "holds the last copy of 2 deleted files"],
       [false, "older than the last 1"],
-      [true, "not looked through yet for files that were deleted after it"],
+      [true, "not yet checked for files deleted after it"],
     ]);
   });
   it("go with their points where nothing else is said", () => {

@@ -61,7 +61,7 @@ export function decideRetention(
     const held = copies.get(decision.id);
     if (decision.keep || held === undefined || held === 0) return decision;
     return held === null
-      ? keep(decision.id, "not looked through yet for files that were deleted after it")
+      ? keep(decision.id, "not yet checked for files deleted after it")
       : keep(decision.id, `holds the last copy of ${counted(held, "deleted file")}`);
   });
 }

@@ -16,15 +16,14 @@ export const ACTIONS = {
   account: "their own sign-in: password, second factor, sessions, tokens",
   look: "the console’s views: states, rules, runs, depots, the trail",
   work: "running, connecting, changing rules, depots and clients",
-  "provider-work":
-    "what is the provider’s as a whole: depots, mail server, webhooks, hand-over notes, new clients",
-  open: "what recovery points hold: looking inside, restoring, downloading",
-  "client-people": "a client’s people, and what is given to them",
+  "provider-work": "the provider's own settings: depots, mail server, webhooks, hand-over notes, new clients",
+  open: "the content of recovery points: browsing, restoring, downloading",
+  "client-people": "a client's people and what is shared with them",
   "provider-people": "the provider’s people, their roles and clients",
   statement: "the client’s statement",
-  words: "what is written to an exception of the statement: what was done about it",
-  given: "what a technician has given them: looking inside, restoring, downloading",
-  agree: "agreeing to restores that wait for the client’s word",
+  words: "notes to exceptions of the statement",
+  given: "what is shared with them: browsing, restoring, downloading",
+  agree: "approving restores that wait for the client",
 } as const;
 export type Action = keyof typeof ACTIONS;
 
@@ -85,7 +84,7 @@ export const ROLE_NAMES: Readonly<Record<Role, string>> = {
 export const ROLE_WORDS: Readonly<Record<Role, string>> = {
   owner: "everything, and the provider’s own people",
   technician: "everything but the provider’s own people",
-  reader: "looks and changes nothing; never sees what recovery points hold",
-  manager: "the client’s statements; agrees to restores; gets back what was given to them",
-  person: "gets back what was given to them, and sees nothing else",
+  reader: "reads everything except the content of recovery points; changes nothing",
+  manager: "reads the client's statements, approves restores, and restores what is shared with them",
+  person: "restores what is shared with them and sees nothing else",
 };

@@ -34,7 +34,7 @@ export const lagOf = (plan: Pick<Plan, "spreadMinutes">, sourceId: SourceId | nu
 
 /** All schedules as a sentence: `Every working day at 21:30, and every 4 hours from 8:00 to 18:59`. */
 export function planSentence(plan: Plan): string {
-  if (plan.schedules.length === 0) return "Only when somebody asks";
+  if (plan.schedules.length === 0) return "On request only";
   const parts = plan.schedules.map(({ rule, pass }, i) => {
     const text = ruleSentence(parseRule(rule)) + (pass === "full" ? ", reading everything" : "");
     return i === 0 ? text : text.charAt(0).toLowerCase() + text.slice(1);

@@ -37,7 +37,7 @@ const numbers = (name: string, text: string, least: number, most: number): numbe
       (least >= 0 && value < least) ||
       (least > 0 && value === 0)
     )
-      throw new RuleError(`${name} takes whole numbers from ${least} to ${most}, not “${part}”.`);
+      throw new RuleError(`${name} must be a whole number from ${least} to ${most}, not “${part}”.`);
     return value;
   });
 
@@ -45,7 +45,7 @@ function days(text: string): RuleDay[] {
   return text.split(",").map((part) => {
     const found = /^([+-]?\d{1,2})?(MO|TU|WE|TH|FR|SA|SU)$/.exec(part);
     if (!found)
-      throw new RuleError(`BYDAY takes days such as MO or 1SA (the first Saturday), not “${part}”.`);
+      throw new RuleError(`BYDAY must be days such as MO or 1SA (the first Saturday), not “${part}”.`);
     const nth = found[1] === undefined ? null : Number(found[1]);
     if (nth !== null && (nth === 0 || Math.abs(nth) > 53))
       throw new RuleError(`“${part}” is no day of a month; the first is 1, the last is -1.`);
@@ -66,7 +66,7 @@ export function parseRule(text: string): Rule {
     const [name, value, ...rest] = part.split("=");
     if (!name || !value || rest.length)
       throw new RuleError(`“${part}” is no part of a rule; a part is NAME=VALUE, such as FREQ=DAILY.`);
-    if (parts.has(name)) throw new RuleError(`${name} stands there twice.`);
+    if (parts.has(name)) throw new RuleError(`${name} occurs twice.`);
     parts.set(name, value);
   }
   const take = (name: string): string | undefined => {
@@ -75,16 +75,16 @@ export function parseRule(text: string): Rule {
     return value;
   };
   if (parts.has("COUNT") || parts.has("UNTIL"))
-    throw new RuleError("A schedule goes on until it is changed: leave COUNT and UNTIL out.");
+    throw new RuleError("A schedule has no end. Remove COUNT and UNTIL.");
   const frequency = take("FREQ") as Frequency | undefined;
   if (!frequency || !FREQUENCIES.includes(frequency))
-    throw new RuleError("A rule says how often: FREQ=DAILY, WEEKLY, MONTHLY, YEARLY, HOURLY or MINUTELY.");
+    throw new RuleError("A rule needs a frequency: FREQ=DAILY, WEEKLY, MONTHLY, YEARLY, HOURLY or MINUTELY.");
   const list = (name: string, least: number, most: number): number[] => {
     const value = take(name);
     return value === undefined ? [] : numbers(name, value, least, most);
   };
   const [interval = 1, ...more] = list("INTERVAL", 1, 100_000);
-  if (more.length) throw new RuleError("INTERVAL takes one number.");
+  if (more.length) throw new RuleError("INTERVAL must be one number.");
   const dayText = take("BYDAY");
   const rule: Rule = {
     frequency,
@@ -108,7 +108,7 @@ export function parseRule(text: string): Rule {
 function checkPossible(rule: Rule): void {
   const byInterval = rule.frequency === "MINUTELY" || rule.frequency === "HOURLY";
   if (byInterval && (rule.positions.length || rule.days.some((day) => day.nth !== null)))
-    throw new RuleError("An interval takes plain days of the week, no first or last of a month.");
+    throw new RuleError("An interval allows plain weekdays only, not the first or last of a month.");
   if (!byInterval && rule.frequency !== "MONTHLY" && rule.frequency !== "YEARLY") {
     if (rule.days.some((day) => day.nth !== null))
       throw new RuleError("The first or last day of a kind is one of a month: use FREQ=MONTHLY.");

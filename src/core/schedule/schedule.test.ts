@@ -571,7 +571,7 @@ describe("rules", () => {
         }),
       ),
     ).toBe("Every working day at 21:30, and every 4 hours; only 20:00 to 06:00");
-    expect(planSentence(plan([]))).toBe("Only when somebody asks");
+    expect(planSentence(plan([]))).toBe("On request only");
   });
 
   it.each([

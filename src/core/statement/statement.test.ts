@@ -187,9 +187,9 @@ describe("a statement", () => {
   it("says how the client stands, in words", () => {
     expect(statement.headline).toBe("1 of 2 sources is kept within target; 1 exposed.");
     expect(statement.exceptions[0]!.sentence).toBe(
-      "kest-srv-01 files: A file was removed while it was read. The recovery point was made all the same.",
+      "kest-srv-01 files: A file was removed while it was read. The recovery point exists nevertheless.",
     );
-    expect(statement.restores[0]!.sentence).toBe("2 items, 2.00 KiB, clean, asked for by Ines");
+    expect(statement.restores[0]!.sentence).toBe("2 items, 2.00 KiB, clean, requested by Ines");
   });
   it("says once what happened on several days and to several sources", () => {
     const missed = (sourceId: string, day: string) =>

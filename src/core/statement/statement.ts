@@ -79,7 +79,7 @@ export interface StatementFacts {
     readonly sourceId: SourceId;
     readonly at: Date;
     readonly outcome: Outcome;
-    /** What was said about one that did not come to its end, or found something. */
+    /** What was said about one that did not finish, or found something. */
     readonly cause: string | null;
     readonly figures: Partial<DrillFigures>;
   }[];
@@ -211,7 +211,7 @@ export function composeStatement(facts: StatementFacts): Statement {
     restores: facts.restores.map((restore) => ({
       at: restore.at,
       source: nameOf.get(restore.sourceId) ?? GONE,
-      sentence: `${counted(restore.items, "item")}, ${formatBytes(restore.bytes)}, ${restore.outcome}${restore.by ? `, asked for by ${restore.by}` : ""}`,
+      sentence: `${counted(restore.items, "item")}, ${formatBytes(restore.bytes)}, ${restore.outcome}${restore.by ? `, requested by ${restore.by}` : ""}`,
     })),
     checks: checksSentence(facts.checks),
     drilled: drillsSentence(facts),
@@ -221,7 +221,7 @@ export function composeStatement(facts: StatementFacts): Statement {
       outcome: drill.outcome,
       sentence: drill.figures.moment
         ? `the point of ${DateTime.fromISO(drill.figures.moment, { zone: facts.zone }).toFormat("yyyy-MM-dd HH:mm")} from ${drill.figures.depotName}: ${drillSentence(drill.figures)}`
-        : (drill.cause ?? "it did not come to its end"),
+        : (drill.cause ?? "it did not finish"),
       evidence: drill.figures.evidence ?? null,
     })),
     exceptions: exceptionsOf(facts, nameOf),
@@ -340,13 +340,13 @@ function exceptionsOf(
 }
 
 function checksSentence(checks: StatementFacts["checks"]): string {
-  if (checks.length === 0) return "No check of what is kept ended in this period.";
+  if (checks.length === 0) return "No check of the recovery points ended in this period.";
   const bad = checks.filter((check) => check.outcome !== "clean");
-  const done = `${counted(checks.length, "check")} of what is kept`;
+  const done = `${counted(checks.length, "check")} of the recovery points`;
   if (bad.length === 0) return `${done}: nothing was found damaged or missing.`;
   const damage = bad.filter((check) => check.outcome === "damage").length;
   const failed = bad.length - damage;
-  return `${done}: ${[damage ? `${damage} found damage` : "", failed ? `${failed} did not come to an end` : ""].filter(Boolean).join(", ")}.`;
+  return `${done}: ${[damage ? `${damage} found damage` : "", failed ? `${failed} did not finish` : ""].filter(Boolean).join(", ")}.`;
 }
 
 function drillsSentence({ drills, sources }: StatementFacts): string {
@@ -392,9 +392,9 @@ function nextSteps(facts: StatementFacts, added: number, days: number): string[]
 
 const AFTER: Record<Outcome, string> = {
   clean: "",
-  caution: "The recovery point was made all the same.",
-  failed: "No recovery point was made that time.",
-  stopped: "No recovery point was made that time.",
+  caution: "The recovery point exists nevertheless.",
+  failed: "No recovery point was created.",
+  stopped: "No recovery point was created.",
   missed: "The run did not take place.",
 };
 
@@ -484,7 +484,7 @@ export function statementCsv(statement: Statement): string {
     ["State at the end of", ...statement.days.map((day) => day.day)],
     ...statement.sources.map((source) => [source.name, ...source.states]),
     [],
-    ["What comes next"],
+    ["Next runs"],
     ...statement.nextSteps.map((sentence) => [sentence]),
   ];
   return rows.map(csvLine).join("");

@@ -3,8 +3,8 @@ import { STATES } from "../protection/state";
 import { STATE_HEIGHT, statesSentence } from "./states";
 
 it.each([
-  [[], "not looked after yet"],
-  [[null, null], "not looked after yet"],
+  [[], "not protected yet"],
+  [[null, null], "not protected yet"],
   [["kept"], "1 day kept"],
   [["kept", "slipping", "kept", null], "2 days kept, 1 slipping"],
   [["exposed", "exposed"], "2 days exposed"],

@@ -15,6 +15,6 @@ export function statesSentence(states: readonly (ProtectionState | null)[]): str
   const counts = (["kept", ...STATES.filter((state) => state !== "kept")] as const)
     .map((state) => [states.filter((one) => one === state).length, state] as const)
     .filter(([count]) => count > 0);
-  if (counts.length === 0) return "not looked after yet";
+  if (counts.length === 0) return "not protected yet";
   return counts.map(([count, state], i) => `${i === 0 ? counted(count, "day") : count} ${state}`).join(", ");
 }

@@ -145,7 +145,7 @@ export const passedByRuns = (tx: Tx, before: Date) =>
     [before],
   );
 
-/** A backup of the source that waits for its turn, if there is one. */
+/** A backup of the source that queued, if there is one. */
 export const waitingRun = (tx: Tx, sourceId: SourceId) =>
   one<Run>(
     tx,

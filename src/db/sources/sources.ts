@@ -139,7 +139,7 @@ export interface DueSource {
   /** Its machine or connection was not taken away, and the far end still has it. */
   readonly reachable: boolean;
   readonly keyUsable: boolean;
-  /** A backup that waits for its turn already. */
+  /** A backup that queued already. */
   readonly waitingRun: string | null;
   readonly waitingCause: string | null;
   /** All depots that its runs may go to are away by plan. */
@@ -221,7 +221,7 @@ export interface SourceStanding extends Omit<Source, "rules" | "origins"> {
   readonly machineName: string | null;
   readonly machineSeen: Date | null;
   readonly connectionName: string | null;
-  /** The machine or the connection was taken away, or the far end has it no more. */
+  /** The machine or the connection was removed, or the far end has it no more. */
   readonly gone: boolean;
   readonly keyConfirmed: boolean;
   readonly keyHolding: "escrow" | "passphrase" | null;

@@ -22,7 +22,7 @@ export const CONSENT_WORDS: Readonly<Record<ConsentKind, string>> = {
   "destroy-key": "destroy the key",
   "delete-source": "delete the source with its points",
   "shorten-retention": "keep points for a shorter time",
-  "shorten-lock": "lock points to come for a shorter time",
+  "shorten-lock": "shorten the lock of future points",
 };
 
 export interface Wish {
@@ -76,7 +76,10 @@ export async function takeDecision(
   if (own && decision !== "withdrawn")
     throw new Problem("auth.not-allowed", "A second person must decide. You made this request yourself.");
   if (!own && decision === "withdrawn")
-    throw new Problem("auth.not-allowed", "Only the person who asked takes it back; decline it instead.");
+    throw new Problem(
+      "auth.not-allowed",
+      "Only the person who made the request can withdraw it. Decline it instead.",
+    );
   await decideConsent(tx, consent.id, decision, person.id, who.at);
   const words =
     decision === "agreed" ? "agreed to" : decision === "declined" ? "declined to" : "withdrew the request to";

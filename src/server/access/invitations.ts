@@ -44,7 +44,7 @@ export async function invite(
         subject: "Deep Keep: your sign-in",
         // the address goes into the mail when it is sent, and is kept nowhere
         sealedLink: sealLink(secrets, messageId, url),
-        body: `${person.name},\n\n${who.actor} has made a sign-in to Deep Keep for you. Choose your password here:\n\n  ${LINK}\n\nThe address works once, until ${momentText(expiresAt, zone)} (${zone}). If you did not expect this, do nothing.\n`,
+        body: `${person.name},\n\n${who.actor} has invited you to Deep Keep. Set your password here:\n\n  ${LINK}\n\nThe link works once, until ${momentText(expiresAt, zone)} (${zone}). If you did not expect this, do nothing.\n`,
       },
       who.at,
     );

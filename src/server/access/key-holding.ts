@@ -127,7 +127,7 @@ export async function changeHolding(
       wanted.holding === "escrow"
         ? "put the client's key into escrow"
         : key.holding === "escrow"
-          ? "took the client's key out of escrow"
+          ? "removed the client's key from escrow"
           : "changed the passphrase of the client's key";
     await record(tx, who, clientId, action, client?.name ?? "", { fingerprint: key.fingerprint });
   });

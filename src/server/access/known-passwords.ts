@@ -47,9 +47,5 @@ export async function refuseKnownPassword(
 ): Promise<void> {
   guesser ??= readLists();
   const { score } = (await guesser).check(password.slice(0, WEIGHED), guessedFirst(["deep keep", ...known]));
-  if (score < ENOUGH)
-    throw invalid(
-      field,
-      "This is among the first that are guessed. Take a few words in a row that have nothing to do with one another.",
-    );
+  if (score < ENOUGH) throw invalid(field, "This password is easy to guess. Use several unrelated words.");
 }

@@ -115,7 +115,7 @@ export async function signIn(
       throw new Problem("auth.factor-needed");
     }
     const taken = await system((tx) => takeCode(tx, services.secrets, found, given.code!, now));
-    if (!taken) return refuse("The code is wrong, or was used already. Wait for the next one.");
+    if (!taken) return refuse("The code is wrong or was already used. Wait for the next code.");
     by = `password and ${taken}`;
   }
   await services.attempts.forget("sign-in", emailKey);
@@ -173,7 +173,7 @@ export async function openSession(
         clientId,
         recipient: `mail:${email}`,
         subject: "Deep Keep: a sign-in from a new browser",
-        body: `${name},\n\nsomebody signed in as you on ${momentText(now, zone)} (${zone}), from ${from.address}, with a browser that was not seen before:\n\n  ${from.agent || "it did not say what it is"}\n\nIf that was you, there is nothing to do. If not: sign in, end that session under "Your account", change your password, and tell your provider.\n`,
+        body: `${name},\n\nthere was a sign-in to your account on ${momentText(now, zone)} (${zone}), from ${from.address}, with a new browser:\n\n  ${from.agent || "unknown browser"}\n\nIf that was you, there is nothing to do. If not: sign in, end that session under "Your account", change your password, and tell your provider.\n`,
       },
       now,
     );

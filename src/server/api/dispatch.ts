@@ -215,8 +215,8 @@ function refuseForeignOrigin(request: Request): void {
   const host = request.headers.get("x-forwarded-host") ?? request.headers.get("host");
   // also “null”, which a page without an origin sends
   if (origin && (!URL.canParse(origin) || new URL(origin).host !== host))
-    throw new Problem("auth.not-allowed", "This request comes from another site.");
+    throw new Problem("auth.not-allowed", "The request comes from another website.");
   if (!origin && !["same-origin", "none", null].includes(request.headers.get("sec-fetch-site"))) {
-    throw new Problem("auth.not-allowed", "This request comes from another site.");
+    throw new Problem("auth.not-allowed", "The request comes from another website.");
   }
 }

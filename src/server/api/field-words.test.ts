@@ -22,10 +22,10 @@ describe("what is wrong with a field", () => {
     [z.boolean(), "yes", "Expected true or false, got text."],
     [z.int(), 1.5, "Expected a whole number, got a number."],
     [z.coerce.number(), "seven", "Expected a number, got a value that is not a number."],
-    [z.enum(["clean", "failed"]), "good", "Give one of: clean, failed."],
+    [z.enum(["clean", "failed"]), "good", "Enter one of: clean, failed."],
     [z.enum(["clean", "failed"]), undefined, "Required: one of: clean, failed."],
     [z.literal("deep"), "shallow", "Give deep."],
-    [kinds, { kind: "tape" }, "Give one of: folder, bucket."],
+    [kinds, { kind: "tape" }, "Enter one of: folder, bucket."],
     [z.union([z.string(), z.number()]), true, "The value has none of the allowed forms."],
     [z.string().min(1), "", "This is empty."],
     [z.string().min(20), "short", "At least 20 characters."],
@@ -35,10 +35,10 @@ describe("what is wrong with a field", () => {
     [z.number().positive(), 0, "More than 0."],
     [z.number().lt(10), 10, "Less than 10."],
     [z.number().multipleOf(5), 7, "A multiple of 5."],
-    [z.uuid(), "7", "Give an id (UUID)."],
-    [z.email(), "vossel", "Give an e-mail address, such as name@company.example."],
-    [z.iso.datetime(), "yesterday", "Give a date and time with a zone, such as 2026-11-30T19:30:00Z."],
-    [z.iso.date(), "30.11.", "Give a date, such as 2026-11-30."],
+    [z.uuid(), "7", "Enter an id (UUID)."],
+    [z.email(), "vossel", "Enter an e-mail address, such as name@company.example."],
+    [z.iso.datetime(), "yesterday", "Enter a date and time with a zone, such as 2026-11-30T19:30:00Z."],
+    [z.iso.date(), "30.11.", "Enter a date, such as 2026-11-30."],
     [z.string().regex(/^[0-9a-f]{32}$/), "point", "The value does not have the required format."],
     [z.strictObject({}), { other: 1 }, "This value is not allowed here."],
   ])("is said in words: %#", (schema, value, said) => {
@@ -46,6 +46,6 @@ describe("what is wrong with a field", () => {
   });
 
   it("is said by the schema where that has words of its own", () => {
-    expect(words(z.string().min(1, "Give the client's name."), "")).toEqual(["Give the client's name."]);
+    expect(words(z.string().min(1, "Enter the client's name."), "")).toEqual(["Enter the client's name."]);
   });
 });

@@ -12,11 +12,11 @@ const KINDS: Readonly<Record<string, string>> = {
 };
 
 const FORMS: Readonly<Record<string, string>> = {
-  uuid: "Give an id (UUID).",
-  email: "Give an e-mail address, such as name@company.example.",
-  url: "Give an address, such as https://server.example.",
-  datetime: "Give a date and time with a zone, such as 2026-11-30T19:30:00Z.",
-  date: "Give a date, such as 2026-11-30.",
+  uuid: "Enter an id (UUID).",
+  email: "Enter an e-mail address, such as name@company.example.",
+  url: "Enter an address, such as https://server.example.",
+  datetime: "Enter a date and time with a zone, such as 2026-11-30T19:30:00Z.",
+  date: "Enter a date, such as 2026-11-30.",
 };
 
 function kindOf(value: unknown): string {
@@ -52,7 +52,7 @@ export function fieldWords(issue: z.core.$ZodRawIssue): string {
       return `${missing ? "Required:" : "Give"} ${oneOf(issue.values)}.`;
     case "invalid_union":
       return "options" in issue && Array.isArray(issue.options)
-        ? `Give ${oneOf(issue.options)}.`
+        ? `Enter ${oneOf(issue.options)}.`
         : "The value has none of the allowed forms.";
     case "too_small":
       if (issue.origin === "string" && issue.minimum === 1) return "This is empty.";

@@ -128,7 +128,11 @@ export function openApiDocument(
     }
   return {
     openapi: "3.1.0",
-    info: { title: "Deep Keep", version: "1", description: "What the console does, this API can do." },
+    info: {
+      title: "Deep Keep",
+      version: "1",
+      description: "This API covers everything that the console does.",
+    },
     servers: [{ url: "/api/v1" }],
     tags: groups.map(({ tag, description }) => ({ name: tag, description })),
     paths,

@@ -23,7 +23,7 @@ function askForMasterKey(command: string): string {
   try {
     return execFileSync(program!, args, { encoding: "utf8", timeout: VAULT_WAIT_MS }).trim();
   } catch (error) {
-    throw new Error(`DEEPKEEP_MASTER_KEY_COMMAND gives no master key: ${(error as Error).message}`, {
+    throw new Error(`DEEPKEEP_MASTER_KEY_COMMAND returned no master key: ${(error as Error).message}`, {
       cause: error,
     });
   }

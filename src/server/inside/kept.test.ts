@@ -26,7 +26,7 @@ it("puts points with one reason together, and leaves out what was dropped", () =
   expect(keptTogether(points, decisions)).toEqual([
     { why: "the newest recovery point always stays", points: 1, newest: day(26), oldest: day(26) },
     { why: "younger than 90 days", points: 2, newest: day(25), oldest: day(24) },
-    { why: "older than 90 days; it goes with the next run", points: 1, newest: day(20), oldest: day(20) },
+    { why: "older than 90 days; it is dropped by the next run", points: 1, newest: day(20), oldest: day(20) },
   ]);
   expect(keptTogether([], decisions)).toEqual([]);
 });

@@ -71,7 +71,7 @@ export function withReasons(
 
 /** A decision as it is shown beside its point; null for a point that was dropped. */
 export const whyWords = (decision: Decision | undefined): string | null =>
-  decision ? (decision.keep ? decision.reason : `${decision.reason}; it goes with the next run`) : null;
+  decision ? (decision.keep ? decision.reason : `${decision.reason}; it is dropped by the next run`) : null;
 
 /** Points one after the other that have the same reason, newest first. */
 export interface KeptTogether {

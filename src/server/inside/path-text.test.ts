@@ -36,10 +36,10 @@ describe("paths of any bytes in JSON", () => {
 
 describe("errors as answers", () => {
   it("carry code, remedy and fields", () => {
-    expect(JSON.parse(JSON.stringify(invalid("name", "Give a name.")))).toMatchObject({
+    expect(JSON.parse(JSON.stringify(invalid("name", "Enter a name.")))).toMatchObject({
       status: 422,
       code: "request.invalid",
-      errors: [{ field: "name", message: "Give a name." }],
+      errors: [{ field: "name", message: "Enter a name." }],
     });
     expect(problemFrom(new CodedError("depot.quota", "Harbour"))).toMatchObject({
       code: "depot.quota",

@@ -30,7 +30,7 @@ export async function wayOf(services: Pick<Services, "secrets">, tx: Tx, recipie
   ];
   if (kind === "mail") {
     const settings = await mailSettings(tx);
-    if (!settings) return { kind: "none", why: "No mail server is set up; give one under Messages." };
+    if (!settings) return { kind: "none", why: "No mail server is set up; set one up in Runs, Messages." };
     const password = settings.password
       ? services.secrets.unseal(settings.password, MAIL_CONTEXT).toString("utf8")
       : null;

@@ -49,7 +49,7 @@ async function checkWhen(tx: Tx, policy: Policy, now: Date): Promise<void> {
       throw invalid(
         `clauses.when.schedules.${i}.rule`,
         when.windows.length
-          ? "This schedule never fires: none of its times can be brought into a window."
+          ? "This schedule never runs: none of its times is inside a window."
           : "This schedule never fires: there is no such day.",
       );
   if (!when.after) return;
@@ -95,7 +95,7 @@ export async function sentencesOf(
     if (value === undefined) return [];
     const text =
       clause === "where"
-        ? whereSentence(clauses.where!, (id) => names.get(id) ?? "a depot taken away")
+        ? whereSentence(clauses.where!, (id) => names.get(id) ?? "a removed depot")
         : clauseSentence(clause, clauses);
     return [{ clause, text }];
   });
@@ -159,7 +159,7 @@ export async function saveRules(
       kind: "shorten-retention",
       subject: `points of ${shorter.length === 1 ? shorter[0]!.sourceName : `${shorter.length} sources`}, by “${policy.name}”`,
       request: { policy: { ...policy, changedAt: policy.changedAt.toISOString() } },
-      reason: reason ?? "no reason was given",
+      reason: reason ?? "no reason",
     });
     return { policy: null, consentId, effects };
   }
@@ -175,7 +175,7 @@ export async function saveRules(
     tx,
     who,
     policy.clientId,
-    policy.revision === 1 ? "made a policy" : "changed a policy",
+    policy.revision === 1 ? "created a policy" : "changed a policy",
     policy.name,
     {
       level: policy.level,

@@ -24,7 +24,7 @@ export async function statementOfLink(
     const client = (await clientById(tx, opened.clientId))!;
     await record(
       tx,
-      { ...who, actor: "whoever has the link" },
+      { ...who, actor: "a visitor with the link" },
       client.id,
       "opened a statement by its link",
       client.name,

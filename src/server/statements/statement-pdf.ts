@@ -114,7 +114,7 @@ export async function statementPdf(
   sheet.use("plain", 10);
   for (const alarm of statement.alarms) for (const sentence of alarm.sentences) sheet.line(sentence);
 
-  sheet.begin("What is protected");
+  sheet.begin("Protected sources");
   sheet.table(
     [
       { title: "Source", width: 134 },
@@ -184,7 +184,7 @@ export async function statementPdf(
         more: exception.words.map((word) => `${word.by}, ${dayOf(word.at, zone)}: ${word.text}`),
       })),
     );
-  sheet.begin("What comes next");
+  sheet.begin("Next runs");
   if (statement.nextSteps.length === 0) sheet.line("No runs are planned.");
   for (const sentence of statement.nextSteps) sheet.line(sentence);
   return sheet.finish(`${provider} for ${statement.clientName}, computed ${dayOf(now, zone)} (${zone})`);

@@ -55,7 +55,7 @@ const mailText = (statement: Statement, provider: string): string =>
     statement.headline,
     ...statement.alarms.map((alarm) => alarm.sentences.join("\n")),
     statement.exceptions.length
-      ? `Not clean:\n${statement.exceptions.map((one) => `- ${one.when}: ${one.sentence}${one.words.map((word) => `\n  ${word.by}: ${word.text}`).join("")}`).join("\n")}`
+      ? `Exceptions:\n${statement.exceptions.map((one) => `- ${one.when}: ${one.sentence}${one.words.map((word) => `\n  ${word.by}: ${word.text}`).join("")}`).join("\n")}`
       : "Every run of this period was clean.",
     provider,
   ].join("\n\n");

@@ -30,9 +30,9 @@ export function periodOf(
   const day = (text: string, field: string) => {
     const parsed = DateTime.fromISO(text, { zone: client.zone });
     if (!parsed.isValid || !/^\d{4}-\d{2}-\d{2}$/.test(text))
-      throw invalid(field, "Give a day as YYYY-MM-DD.");
+      throw invalid(field, "Enter a day as YYYY-MM-DD.");
     if (parsed.year < 1970 || parsed.year > 2200)
-      throw invalid(field, "Give a day from 1970-01-01 to 2200-12-31.");
+      throw invalid(field, "Enter a day from 1970-01-01 to 2200-12-31.");
     return parsed.startOf("day");
   };
   const last = to ? day(to, "to") : DateTime.fromJSDate(now, { zone: client.zone }).startOf("day");

@@ -57,7 +57,7 @@ export function ConsentLine({ consent, zone }: { consent: ShownConsent; zone: st
             type="button"
             className="btn btn-plain"
             disabled={sending.busy}
-            onClick={decide("withdrawn", "Taken back.")}
+            onClick={decide("withdrawn", "Withdrawn.")}
           >
             Withdraw request
           </button>

@@ -39,7 +39,7 @@ export function ContractFields({
         <TextField
           key={kind}
           label={LABELS[kind]}
-          help="How many the client has bought protection for. Watch says when more are protected. Leave it empty for no limit."
+          help="Number in the client's contract. Watch shows a cause when more are protected. Empty: no limit."
           inputMode="numeric"
           value={draft[kind]}
           error={errorOf(kind)}

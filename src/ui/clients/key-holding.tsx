@@ -31,7 +31,7 @@ export function KeyHolding({ client, zone }: { client: HeldKey; zone: string }) 
     <div className="grid gap-3">
       <p>
         {own
-          ? "The key opens with the client’s passphrase alone. Machines hold it sealed to themselves and run by themselves; whoever browses or restores on the console gives the passphrase first."
+          ? "The key opens only with the client’s passphrase. Machines have their own sealed copy and run without it. Browsing or restoring in the console requires the passphrase."
           : "The key was shown once and its sheet is confirmed. The provider holds it in escrow, sealed with its master key. It cannot be replaced: data may be sealed with it."}
       </p>
       {client.machinesWithout.length > 0 && (
@@ -42,7 +42,7 @@ export function KeyHolding({ client, zone }: { client: HeldKey; zone: string }) 
             {client.machinesWithout.length === 1 ? "it" : "them"} is backed up until somebody enters the
             passphrase once.
           </p>
-          <PassphraseForm clientId={client.id} label="Give the key to these machines" />
+          <PassphraseForm clientId={client.id} label="Send the key to these machines" />
         </div>
       )}
       {client.consent ? (
@@ -166,8 +166,8 @@ function DestroyForm({ client, done }: { client: HeldKey; done: () => void }) {
       }}
     >
       <p className="warned">
-        Without the key nothing that was kept for {client.name} can be read any more, here or anywhere, but by
-        whoever still has its sheet. Nothing is done until a second person agrees.
+        Without the key nothing that was kept for {client.name} can be read any more, except with the key
+        sheet. Nothing happens until a second person approves.
       </p>
       <TextField
         label="Reason"

@@ -17,7 +17,7 @@ export function KeyPaper({ clientName, made }: { clientName: string; made: MadeK
       <h1>Key sheet of {clientName}</h1>
       <p>
         Made on {made.madeAt.slice(0, 10)}. This key opens every recovery point of {clientName}. It is shown
-        this once: keep this sheet where fire, water and curious people do not come.
+        once. Store this sheet in a safe place.
       </p>
       <div className="key-paper-body">
         <ol>
@@ -31,9 +31,9 @@ export function KeyPaper({ clientName, made }: { clientName: string; made: MadeK
         <img src={made.qr} alt="The same key as a QR code" />
       </div>
       <p>
-        Letters and digits are those of Crockford’s Base32: there is no I, L, O or U. The fifth character of
-        each group checks the four before it, so a slip is found in the group where it was made. The code on
-        the right holds the same groups.
+        Letters and digits are those of Crockford’s Base32: it has no I, L, O or U. The fifth character of
+        each group is its check character, so an error is found in its group. The code on the right holds the
+        same groups.
       </p>
       <p>
         With a depot and this key alone, files come back without any console:{" "}

@@ -57,7 +57,7 @@ export function KeySheet({
               type="password"
               autoComplete="new-password"
               error={sending.errorOf("passphrase")}
-              help="The passphrase is not stored. Browsing and restoring on the console ask for it; machines run by themselves. Without it, the key sheet alone opens what is kept."
+              help="The passphrase is not stored. Browsing and restoring in the console require it; machines run without it. If it is lost, only the key sheet opens the recovery points."
               value={passphrase}
               onChange={(event) => setPassphrase(event.target.value)}
             />
@@ -113,7 +113,7 @@ export function KeySheet({
           }}
         >
           <TextField
-            label={`Type group ${asked + 1} from the sheet`}
+            label={`Group ${asked + 1} of the key sheet`}
             error={sending.errorOf("group")}
             mono
             autoComplete="off"

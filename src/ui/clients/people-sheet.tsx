@@ -44,7 +44,7 @@ function Invitation({ name, invitation }: { name: string; invitation: MadeInvita
       <p>
         {invitation.mailed
           ? `${name} receives this address by mail`
-          : `No mail server is set up: give ${name} this address yourself`}
+          : `No mail server is set up. Send ${name} this link yourself`}
         ; it works once, within seven days, and is shown only now.
       </p>
       <code className="font-mono text-[12.5px] break-all">{invitation.url}</code>
@@ -329,7 +329,7 @@ function Gifts({
               <span className="text-soft">
                 {" "}
                 · by {gift.givenBy}
-                {gift.askFirst && ", the manager is asked first"}
+                {gift.askFirst && ", with the manager's approval"}
               </span>
             </span>
             <ActionButton
@@ -425,7 +425,7 @@ function CloseAccount({ person }: { person: DocketPerson }) {
       }}
     >
       <label htmlFor="close-account">
-        Sessions, tokens and what was given end at once; what {person.name} did stays in the trail. Type{" "}
+        Sessions, tokens and shares end immediately; what {person.name} did stays in the trail. Type{" "}
         <b>{person.name}</b> to confirm.
       </label>
       <input

@@ -66,11 +66,11 @@ export function Absences({
           }}
         >
           <div className="grid grid-cols-2 gap-3">
-            <TextField label={`Away from (${zone})`} type="datetime-local" {...field("from")} />
+            <TextField label={`Absent from (${zone})`} type="datetime-local" {...field("from")} />
             <TextField label={`Back at (${zone})`} type="datetime-local" {...field("to")} />
           </div>
           <TextField
-            label="Location while away"
+            label="Location during the absence"
             placeholder="in the drawer at Mill surgery"
             {...field("note")}
           />

@@ -95,7 +95,7 @@ export function DepotSheet() {
         event.preventDefault();
         const capacityBytes = values.capacity.trim() ? parseBytes(values.capacity) : null;
         if (values.capacity.trim() && !capacityBytes) {
-          setCapacityError("Give a size such as 500 GiB, or leave it empty.");
+          setCapacityError("Enter a size such as 500 GiB, or leave it empty.");
           return;
         }
         setCapacityError(undefined);
@@ -384,7 +384,7 @@ export function GrantForm({
         event.preventDefault();
         const quotaBytes = quota.trim() ? parseBytes(quota) : current?.quotaBytes;
         if (!quotaBytes) {
-          setQuotaError("Give a size such as 500 GiB.");
+          setQuotaError("Enter a size such as 500 GiB.");
           return;
         }
         setQuotaError(undefined);

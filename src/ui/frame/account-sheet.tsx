@@ -63,11 +63,7 @@ export function AccountSheet({ person, now, zone, codesLeft, sessions, tokens }:
                 <li key={session.id} className="border-line flex items-center gap-3 border-b py-2">
                   <span className="min-w-0 flex-1">
                     <span className="block truncate" title={session.agent}>
-                      {session.current ? (
-                        <b>This browser</b>
-                      ) : (
-                        session.agent || "a program that gives no name"
-                      )}
+                      {session.current ? <b>This browser</b> : session.agent || "unknown program"}
                     </span>
                     <span className="text-soft">
                       from {session.address}, since {clockText(session.createdAt, zone)}, last seen{" "}
@@ -99,8 +95,8 @@ function RecoveryCodes({ codes, done }: { codes: readonly string[]; done: () => 
   return (
     <div className="said grid gap-3">
       <p>
-        Your recovery codes, shown this once. Each is good for one sign-in when your authenticator is lost.
-        Write them down or print them, and keep them apart from your phone.
+        Your recovery codes, shown once. Each works for one sign-in if you lose your authenticator. Print them
+        or write them down, and store them apart from your phone.
       </p>
       <ol className="grid grid-cols-2 gap-1 font-mono" aria-label="Recovery codes">
         {codes.map((code) => (
@@ -196,8 +192,8 @@ function SecondFactor({ person, codesLeft }: { person: AccountProps["person"]; c
         >
           <p className="text-soft">
             {person.factor
-              ? `On: signing in asks for a code besides your password. ${codesLeft} of 10 recovery codes are left.`
-              : "Off. With it, a stolen password alone opens nothing: signing in also asks for a six-digit code from your phone."}
+              ? `On: signing in requires a code and your password. ${codesLeft} of 10 recovery codes are left.`
+              : "Off. A second factor protects your account if your password is stolen: signing in also requires a six-digit code from your phone."}
           </p>
           <TextField
             label="Current password"
@@ -328,7 +324,7 @@ function Tokens({
     <section className="grid grid-cols-1 gap-2" aria-label="API tokens">
       <h2 className="text-[15px]">API tokens</h2>
       {tokens.length === 0 && (
-        <p className="text-soft">None. A token lets a program act as you, until it expires.</p>
+        <p className="text-soft">No tokens. A token lets a program act as you until it expires.</p>
       )}
       <ul>
         {tokens.map((token) => (

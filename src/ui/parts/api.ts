@@ -33,7 +33,7 @@ export async function callApi<T>(
     throw new ApiError({
       title: "The console does not answer",
       status: 0,
-      detail: "The console does not answer. What you typed is kept; try again in a moment.",
+      detail: "The console does not answer. Your input is kept. Try again in a moment.",
       code: "internal.error",
       remedy: "",
       errors: [],

@@ -164,14 +164,14 @@ export function ConductFields({
       </SelectField>
       <CommandFields
         label="Command before, on the machine"
-        help="Runs in a shell as the agent's account, before anything is read: to flush a program, say, or to mount a disk. Its output goes into the run's log."
+        help="Runs in a shell as the agent's account before files are read, for example to flush a program or mount a disk. Its output is added to the run's log."
         draft={draft.before}
         set={(before) => set({ before })}
         errorOf={(field) => errorOf(`conduct.before.${field}`)}
       />
       <CommandFields
         label="Command after, on the machine"
-        help="Runs when all is stored, before the recovery point is made; also when the run fails or is stopped, to set free what the first command held."
+        help="Runs when all data is stored, before the recovery point is created. Also runs when the run fails or is stopped, to undo the first command."
         draft={draft.after}
         set={(after) => set({ after })}
         errorOf={(field) => errorOf(`conduct.after.${field}`)}

@@ -125,7 +125,7 @@ export function HowLongFields({
         <SelectField
           label="Files deleted at the source"
           value={draft.deleted}
-          help="A point that holds the last copy of a file that was deleted afterwards stays for ever; a file that was moved is not deleted. It takes space that no forecast knows."
+          help="A point with the last copy of a deleted file is kept for ever. Moved files do not count as deleted. The forecast does not include this space."
           onChange={(event) => set({ deleted: event.target.value as HowLongDraft["deleted"] })}
         >
           <option value="with-points">expire with their points</option>

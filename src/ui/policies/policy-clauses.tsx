@@ -170,7 +170,7 @@ export function WhatFields({
       <div className="grid grid-cols-2 gap-3">
         <TextField
           label="Maximum file size (optional)"
-          error={errorOf("what.largestBytes") && "Give a size such as 2 GiB, or leave it empty."}
+          error={errorOf("what.largestBytes") && "Enter a size such as 2 GiB, or leave it empty."}
           placeholder="2 GiB"
           value={draft.largest}
           onChange={(event) => set({ largest: event.target.value })}

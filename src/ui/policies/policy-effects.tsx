@@ -54,7 +54,7 @@ export function RuleEffects({ wish }: { wish: Wish | null }) {
   if (!wish) return null;
   return (
     <section aria-live="polite">
-      <h3 className="mb-1 font-semibold">What would change</h3>
+      <h3 className="mb-1 font-semibold">Effects of the change</h3>
       {!preview && <p className="text-soft">Looking…</p>}
       {preview?.total === 0 && <p>Nothing, for any source.</p>}
       {preview && preview.secondPerson > 0 && (
@@ -74,7 +74,7 @@ export function RuleEffects({ wish }: { wish: Wish | null }) {
               <p key={change.clause} className="text-[13px]">
                 {CLAUSE_TITLES[change.clause]}:{" "}
                 {change.before && <del className="text-soft">{change.before}</del>}{" "}
-                {change.after ?? "given at no level"}
+                {change.after ?? "not set at any level"}
               </p>
             ))}
             {effect.overruled.map((clause) => (

@@ -188,7 +188,7 @@ export function PolicySheet({
     if (draft.own[clause] && local(clause)) return "Not complete yet";
     const values = { ...policy.inherited.clauses, ...wished } as Partial<Clauses>;
     if (clause !== "where") return clauseSentence(clause, values);
-    return values.where ? whereSentence(values.where as Where, nameOf) : "Given at no level";
+    return values.where ? whereSentence(values.where as Where, nameOf) : "Not set at any level";
   };
   const changed = told({ ...draft, reason: "" }) !== told(start());
   const rule = policy.level === "group" ? groupRuleOf(draft.rule) : null;
@@ -264,8 +264,7 @@ export function PolicySheet({
           errorOf={errorOf}
         />
         <p className="text-soft">
-          The newest point always stays. A dropped one can be restored for 7 days of grace; then it is
-          purged.
+          The newest point always stays. A dropped one can be restored for 7 days of grace; then it is purged.
         </p>
       </>
     ),
@@ -405,7 +404,7 @@ export function PolicySheet({
               title="Takes"
               sentence={
                 rule
-                  ? "New sources that its rule fits come to it by themselves"
+                  ? "New sources that match its rule are added automatically"
                   : "Sources that are assigned to it"
               }
               own
@@ -444,9 +443,9 @@ export function PolicySheet({
         </div>
         <aside
           className="bg-base-100 border-base-300 min-h-0 overflow-y-auto border-l px-[18px] py-[14px]"
-          aria-label="What follows"
+          aria-label="Consequences"
         >
-          <h2 className="part-title mb-2">What follows</h2>
+          <h2 className="part-title mb-2">Consequences</h2>
           <div className="grid gap-4">
             {!checked.success && <p className="text-soft">Complete the clauses to see the next runs.</p>}
             {changed && !isNew && (

@@ -54,7 +54,7 @@ export function WhenFields({
       ))}
       {draft.schedules.length === 0 && (
         <p className="text-soft">
-          Without a schedule, runs are made when somebody asks
+          Without a schedule, runs start on request only
           {draft.after ? ", and after the other policy" : ""}.
         </p>
       )}
@@ -113,7 +113,7 @@ export function WhenFields({
           value={draft.missed}
           onChange={(event) => set({ missed: event.target.value as WhenDraft["missed"] })}
         >
-          <option value="at-once">is made up for when it is back</option>
+          <option value="at-once">starts when the machine is back</option>
           <option value="next">is missed; the next one follows</option>
           <option value="note">is recorded only, without a notice</option>
         </SelectField>
@@ -185,7 +185,7 @@ function ScheduleFields({
               error={
                 /^([01]\d|2[0-3]):[0-5]\d$/.test(draft.at)
                   ? undefined
-                  : "Give a time as HH:MM, from 00:00 to 23:59."
+                  : "Enter a time as HH:MM, from 00:00 to 23:59."
               }
               placeholder="21:30"
               value={draft.at}

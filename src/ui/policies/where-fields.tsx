@@ -101,7 +101,7 @@ export function WhereFields({
             />
           )}
           <SelectField
-            label="While the first is away by plan"
+            label="During a planned absence of the first"
             error={errorOf("where.whenAway")}
             value={draft.whenAway}
             onChange={(event) => set({ whenAway: event.target.value as Where["whenAway"] })}
@@ -114,7 +114,7 @@ export function WhereFields({
       <p className="text-soft">
         {further
           ? "A failed depot does not affect the others: the run continues, and the depot is caught up afterwards. A restore reads the nearest whole place and falls back to the next; a check mends one from another."
-          : "One place only: one fire takes all of it. Grant the client a second depot to keep the points in two."}
+          : "Single location: one fire destroys all copies. Grant the client a second depot for a second copy."}
       </p>
     </div>
   );

@@ -26,8 +26,8 @@ export function AsksToDecide({ zone, decided }: { zone: string; decided: () => P
     await Promise.all([look(), decided()]);
   };
   return (
-    <section className="warned grid gap-3" aria-label="Waiting for your word">
-      <h2 className="text-[18px]">Waiting for your word</h2>
+    <section className="warned grid gap-3" aria-label="Waiting for your approval">
+      <h2 className="text-[18px]">Waiting for your approval</h2>
       {asks.map((ask) => (
         <div key={ask.id} className="flex flex-wrap items-center gap-3" data-ask={ask.id}>
           <p className="min-w-[260px] flex-1">

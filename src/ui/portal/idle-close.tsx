@@ -33,8 +33,8 @@ export function IdleClose({ minutes }: { minutes: number }) {
   if (!closing) return null;
   return (
     <p className="warned fixed right-4 bottom-4 z-40 max-w-[360px] shadow-md" role="alert">
-      Nothing has happened here for a while: in a minute you are signed out, so that nobody else sees your
-      files. Touch anything to stay.
+      No activity. You will be signed out in one minute to protect your files. Press any key or click to stay
+      signed in.
     </p>
   );
 }

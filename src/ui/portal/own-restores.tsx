@@ -22,7 +22,7 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
             <span className="text-soft">{clockText(new Date(ask.askedAt), zone)}</span> ·{" "}
             {ask.decision === "declined"
               ? `${ask.decidedBy} declined: ${counted(ask.files, "file")} of ${plainName(ask.sourceName)} stay as they are.`
-              : `${counted(ask.files, "file")} of ${plainName(ask.sourceName)}: waiting for your manager’s word, until ${clockText(new Date(ask.expiresAt), zone)}.`}
+              : `${counted(ask.files, "file")} of ${plainName(ask.sourceName)}: waiting for your manager’s approval, until ${clockText(new Date(ask.expiresAt), zone)}.`}
           </li>
         ))}
         {given.restores.map((restore) => (

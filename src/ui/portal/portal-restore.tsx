@@ -4,7 +4,7 @@ import { useCallback, useEffect, useState } from "react";
 import { formatRelative } from "@/core/units/duration";
 import { callApi } from "../parts/api";
 import { AsksToDecide } from "./asks-to-decide";
-import { GetBack } from "./get-back";
+import { RestoreFiles } from "./restore-files";
 import { type AllGiven, giftName, plainName } from "./given";
 import { Step } from "./help";
 import { OwnRestores } from "./own-restores";
@@ -25,7 +25,7 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
   const gift = given.gifts.find(({ id }) => id === giftId) ?? given.gifts[0];
   return (
     <main className="mx-auto grid w-full max-w-[1240px] gap-6 px-4 py-5">
-      <h1 className="text-[22px]">Hello {name.split(" ")[0]}, what would you like to get back?</h1>
+      <h1 className="text-[22px]">Hello {name.split(" ")[0]}, what do you want to restore?</h1>
       {given.gifts.length === 1 && gift && (
         <p className="text-soft -mt-5">
           From {giftName(gift)}
@@ -36,20 +36,20 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
       {manager && <AsksToDecide zone={given.client.zone} decided={look} />}
       {given.gifts.length === 0 ? (
         <p className="said max-w-[640px]">
-          Nothing has been given to you yet. Ask your provider for the machine, mailbox or folder that you
-          want to be able to get back by yourself.
+          Nothing is shared with you yet. Ask your provider for the machine, mailbox or folder that you want
+          to restore from.
         </p>
       ) : given.passphraseNeeded ? (
         <p className="warned max-w-[640px]">
-          {given.client.name} keeps its key itself, under a passphrase: what was kept cannot be opened from
-          here. Ask your provider, who restores it together with the person who knows the passphrase.
+          {given.client.name} protects its key with a passphrase, so its files cannot be opened here. Ask your
+          provider, who can restore them together with the person who knows the passphrase.
         </p>
       ) : (
         <>
           {given.gifts.length > 1 && (
-            <section className="grid gap-2" aria-label="From what">
+            <section className="grid gap-2" aria-label="Source">
               <Step
-                title="From what"
+                title="Source"
                 help="Your provider shared these with you. Choose the one that held the missing file."
               />
               <div className="flex flex-wrap gap-2">
@@ -74,7 +74,7 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
             </section>
           )}
           {gift && gift.points > 0 ? (
-            <GetBack key={gift.id} gift={gift} zone={given.client.zone} asked={look} />
+            <RestoreFiles key={gift.id} gift={gift} zone={given.client.zone} asked={look} />
           ) : (
             <p className="said max-w-[640px]">Nothing has been kept of it yet. Look again tomorrow.</p>
           )}

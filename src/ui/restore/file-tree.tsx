@@ -243,7 +243,7 @@ export function FileTree({
         onSubmit={(event) => {
           event.preventDefault();
           const query = wanted();
-          setProblem(query === null ? "Give a size such as 20 MB." : null);
+          setProblem(query === null ? "Enter a size such as 20 MB." : null);
           if (query !== null) setAsked(query);
         }}
       >
@@ -350,7 +350,7 @@ export function FileTree({
           <p className="text-soft py-2">
             {found.entries.length === 0
               ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all ? "" : "; search all recovery points"}.`
-              : `${found.entries.length} found${found.more ? ", and more: type more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
+              : `${found.entries.length} found${found.more ? ", and more: enter more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
           </p>
         )}
       </div>

@@ -129,8 +129,8 @@ export function RestoreTarget({
   const tight = weight !== null && rooms.some((room) => room.free < weight.bytes);
   const clashText = {
     "keep-both":
-      "What is there stays; where names meet, the restored one gets its date and time in its name.",
-    replace: "Where names meet, what is there now is replaced.",
+      "Existing files are kept. A restored file with an existing name gets its date and time in its name.",
+    replace: "Existing files with the same name are replaced.",
     skip: "Where names meet, the restored one is left out.",
   }[clash];
   return (
@@ -293,8 +293,8 @@ export function RestoreTarget({
       )}
       {first && tight && (
         <p className="warned">
-          The destination has less free space than the {formatBytes(weight!.bytes)} that go there: the machine
-          looks again before it begins, and refuses what does not fit.
+          The destination has less free space than the {formatBytes(weight!.bytes)} to restore. The machine
+          checks the space again before it starts.
         </p>
       )}
       <Refusal

@@ -44,7 +44,7 @@ export function OpenViewings({ viewings }: { viewings: readonly ShownViewing[] }
               {viewing.people
                 .map(
                   (person) =>
-                    `${person.name}: ${person.seen ? `${counted(person.files, "file")}, ${formatBytes(person.bytes)} read` : "has not come yet"}`,
+                    `${person.name}: ${person.seen ? `${counted(person.files, "file")}, ${formatBytes(person.bytes)} read` : "not connected yet"}`,
                 )
                 .join(" · ")}
             </p>
@@ -113,7 +113,7 @@ export function OpenAsFolder({
     <section className="border-line grid gap-2 border-t pt-3" aria-label="As a network folder">
       <h3 className="font-semibold">As a network folder</h3>
       <p className="text-soft text-[13px]">
-        A read-only WebDAV address for any file manager. It expires by itself.
+        A read-only WebDAV address for any file manager. It expires automatically.
       </p>
       {made && (
         <div className="said grid gap-2">

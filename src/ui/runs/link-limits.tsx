@@ -27,7 +27,7 @@ export function LinkLimits({ link }: { link: LimitedLink }) {
   const [atOnce, setAtOnce] = useState(link.atOnce === null ? "" : String(link.atOnce));
   const [bands, setBands] = useState(bandDrafts(link.bandwidth ?? []));
   const words = [
-    link.atOnce === null ? "any number of runs at once" : `${link.atOnce} at once`,
+    link.atOnce === null ? "any number of simultaneous runs" : `${link.atOnce} simultaneous`,
     link.bandwidth?.length ? `together at most ${bandwidthWords(link.bandwidth)}` : null,
   ].filter(Boolean);
   const save = () =>

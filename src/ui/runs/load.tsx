@@ -58,8 +58,7 @@ export function Load({
   const depot = depots.find((one) => one.id === depotId) ?? depots[0];
   const before = useMemo(() => (depot ? weekLoad(groups, depot) : []), [groups, depot]);
   const after = useMemo(() => (depot ? weekLoad(groups, depot, shifts) : []), [groups, depot, shifts]);
-  if (!depot)
-    return <p className="text-soft p-5">No policy runs by itself here, so there is no load to show.</p>;
+  if (!depot) return <p className="text-soft p-5">No policy with a schedule, so there is no load.</p>;
   const moved = groups.filter((group) => shifts[group.id]);
   const move = (id: string, minutes: number) =>
     setShifts((old) => {
@@ -110,7 +109,7 @@ export function Load({
           <p className="text-soft pb-[6px] text-[13px]">
             {depot.atOnce === null
               ? `No limit is set for its concurrent runs; more than ${USUAL_AT_ONCE} count as a collision.`
-              : `It takes ${counted(depot.atOnce, "run")} at once; more wait for their turn.`}{" "}
+              : `Limit: ${counted(depot.atOnce, "simultaneous run")}; further runs wait.`}{" "}
             Times by the clock of {zone}.
           </p>
         </div>
@@ -132,9 +131,9 @@ export function Load({
       </div>
       <aside
         className="bg-base-100 border-base-300 min-h-0 overflow-y-auto border-l px-[16px] py-3"
-        aria-label="What it would change"
+        aria-label="Effects of the move"
       >
-        <h2 className="part-title mb-2">What it would change</h2>
+        <h2 className="part-title mb-2">Effects of the move</h2>
         <dl className="facts mb-3">
           <dt>Peak</dt>
           <dd>
@@ -162,8 +161,8 @@ export function Load({
         </ul>
         {moved.length === 0 && (
           <p className="text-soft">
-            Drag a policy's bar, or choose it and press ← or →, and see here what that would change. Nothing
-            is saved until you choose Save.
+            Drag a policy's bar, or select it and press ← or →, to see the effects here. Nothing is saved
+            until you choose Save.
           </p>
         )}
         <Refusal problem={sending.problem} />

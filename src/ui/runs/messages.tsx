@@ -14,7 +14,7 @@ export interface ShownMessage {
   readonly body: string;
   readonly client: string;
   readonly made: string;
-  readonly state: "sent" | "waits" | "given up";
+  readonly state: "sent" | "waits" | "failed";
   readonly error: string | null;
   readonly attempts: number;
 }
@@ -242,10 +242,10 @@ export function MessageSheet({ message }: { message: ShownMessage }) {
         </p>
       </div>
       {message.state !== "sent" && (
-        <div className={message.state === "given up" ? "refused" : "warned"}>
+        <div className={message.state === "failed" ? "refused" : "warned"}>
           <p>
-            {message.state === "given up"
-              ? `Given up after ${message.attempts} attempts.`
+            {message.state === "failed"
+              ? `Failed after ${message.attempts} attempts.`
               : "Not delivered yet. It will be retried."}
           </p>
           {message.error && <p className="text-[13px] break-words">{message.error}</p>}
@@ -256,7 +256,7 @@ export function MessageSheet({ message }: { message: ShownMessage }) {
       >
         {hook ? JSON.stringify(JSON.parse(message.body), null, 2) : message.body}
       </pre>
-      {message.state === "given up" && (
+      {message.state === "failed" && (
         <div>
           <ActionButton
             action={() => callApi("POST", `/messages/${message.id}/send`)}

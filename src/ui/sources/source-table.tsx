@@ -222,7 +222,7 @@ export function SourceTable({
                     <span className="truncate font-semibold">{source.name}</span>
                   </span>
                   <span className="text-soft truncate">
-                    {source.policy ?? (source.gone ? "taken away" : "no policy")}
+                    {source.policy ?? (source.gone ? "removed" : "no policy")}
                   </span>
                   <span className="min-w-0 text-[13px]">
                     <Ago moment={source.newest} now={now} zone={zone} />

@@ -106,7 +106,7 @@ export function SetAsides({ asides }: { asides: readonly ShownAside[] }) {
                 })
               }
             >
-              Take it up again
+              Resume
             </button>
           </li>
         ))}

@@ -283,7 +283,7 @@ function Links({ clientId, firstDay, lastDay, links }: Days & { links: readonly 
     <section className="grid gap-2">
       <h3 className="part-title">Link</h3>
       <p className="text-soft text-[13px]">
-        Whoever has the address sees the statement of these days, and needs no account. It can be revoked.
+        Anyone with the link can open the statement of these days without an account. You can revoke it.
       </p>
       {links.map((link) => (
         <div key={link.id} className="flex items-baseline gap-3">

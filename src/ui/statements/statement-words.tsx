@@ -58,7 +58,7 @@ export function ExceptionWords({
           className="no-print text-primary justify-self-start text-[13px] underline"
           onClick={() => setOpen(true)}
         >
-          {writer.side === "provider" ? "Add what was done" : "Add a comment"}
+          {writer.side === "provider" ? "Add note" : "Add a comment"}
         </button>
       )}
       {base && open && (

@@ -56,7 +56,7 @@ export default async function Page({
           ]}
         />
         <span className="text-soft">
-          {client === null ? "who may do what, for which clients" : "who gets what back by themselves"}
+          {client === null ? "roles and clients" : "what each person can restore"}
         </span>
         {chosen && (
           <Link className="btn btn-plain ml-auto h-[30px] min-h-[30px]" href={base}>
@@ -86,7 +86,7 @@ export default async function Page({
                   {client && (
                     <span className="text-soft">
                       {" "}
-                      · {person.gifts === 0 ? "nothing given" : `${person.gifts} given`}
+                      · {person.gifts === 0 ? "nothing shared" : `${person.gifts} given`}
                     </span>
                   )}
                 </span>
@@ -110,8 +110,8 @@ export default async function Page({
         </ul>
         {people.length === 0 && (
           <p className="text-soft p-4">
-            Nobody yet. Invite one of {client?.name ?? "your"} people: they choose their own password, and see
-            only what you give them.
+            Nobody yet. Invite one of {client?.name ?? "your"} people: they set their own password and see
+            only what you share with them.
           </p>
         )}
       </div>

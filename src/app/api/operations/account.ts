@@ -44,11 +44,11 @@ async function withCode(
   if (!person.factor) throw new Problem("request.conflict", "You have no second factor.");
   if (!given.code) throw invalid("code", "Enter the current code of your authenticator, or a recovery code.");
   if (!(await codeFits(context.services, person, given.code)))
-    throw invalid("code", "The code is wrong or was used already. Wait for the next one.");
+    throw invalid("code", "The code is wrong or was already used. Wait for the next code.");
   return person;
 }
 const passwordAndCode = z.object({
-  password: z.string().min(1, "Give your password.").max(1000),
+  password: z.string().min(1, "Enter your password.").max(1000),
   code: z.string().trim().max(40).optional(),
 });
 
@@ -80,7 +80,7 @@ export const account = [
     summary: "Change your password; your other sessions end.",
     caller: "account",
     body: z.object({
-      password: z.string().min(1, "Give the one you have.").max(1000),
+      password: z.string().min(1, "Enter your current password.").max(1000),
       newPassword: password,
       /** End your API tokens too. */
       endTokens: z.boolean().default(false),
@@ -111,7 +111,7 @@ export const account = [
     summary:
       "Start setting up a second factor. The seed is returned once, as text and as a QR image; the factor is on after its first code.",
     caller: "account",
-    body: z.object({ password: z.string().min(1, "Give your password.").max(1000) }),
+    body: z.object({ password: z.string().min(1, "Enter your password.").max(1000) }),
     answer: z.object({ seed: z.string(), qr: z.string() }),
     run: (context, { body }) =>
       system(context, async (tx) => {
@@ -146,7 +146,7 @@ export const account = [
       system(context, async (tx) => {
         const person = (await signInRow(tx, context.person!.id))!;
         if (person.factor || !person.factorSeed)
-          throw new Problem("request.conflict", "There is no second factor that waits for its first code.");
+          throw new Problem("request.conflict", "No second factor is being set up. Start again.");
         const step = await stepOfCode(
           context.services.secrets,
           person,
@@ -154,10 +154,7 @@ export const account = [
           context.who.at,
         );
         if (step === null)
-          throw invalid(
-            "code",
-            "This is not the code of now. Look at the clock of your telephone, and type the next one.",
-          );
+          throw invalid("code", "The code is wrong. Check the clock of your phone and enter the next code.");
         await confirmFactor(tx, person.id, step, context.who.at);
         await clearResets(tx, person.id);
         const codes = await makeRecoveryCodes(tx, person.id);
@@ -254,7 +251,7 @@ export const account = [
           expiresAt,
           body.reach,
         );
-        await context.record(tx, context.person!.clientId, "made a token for the API", body.name, {
+        await context.record(tx, context.person!.clientId, "created an API token", body.name, {
           reach: body.reach,
           expiresAt,
         });

@@ -35,7 +35,7 @@ const clientBody = z.object({
   zone: zoneSchema,
   region: name("the region in which the client's data may lie", 60),
   contactName: name("a person to talk to"),
-  contactEmail: z.email("Give an e-mail address."),
+  contactEmail: z.email("Enter an e-mail address."),
 });
 
 const limitsBody = z.object({
@@ -48,8 +48,8 @@ const limitsBody = z.object({
   bandwidth: z.array(bandwidthHours).max(20, "At most twenty limits."),
 });
 const sourceCount = z
-  .number("Give a whole number.")
-  .int("Give a whole number.")
+  .number("Enter a whole number.")
+  .int("Enter a whole number.")
   .min(0, "Zero, or more.")
   .max(1_000_000, "At most a million.");
 const contractShape = z.object({ files: sourceCount.optional(), mail: sourceCount.optional() });
@@ -66,7 +66,7 @@ function checkedLogo(base64: string): Buffer {
 const siteParam = z.object({ siteId: uuid });
 const sentenceOf = (limits: LinkLimits) => ({
   atOnce: limits.atOnce ?? "any number",
-  bandwidth: limits.bandwidth.length ? bandwidthWords(limits.bandwidth) : "as fast as it goes",
+  bandwidth: limits.bandwidth.length ? bandwidthWords(limits.bandwidth) : "no limit",
 });
 
 async function freeSlug(tx: Tx, wish: string): Promise<string> {
@@ -314,7 +314,7 @@ export const clients = [
       colour: z
         .string()
         .regex(COLOUR_TEXT, {
-          error: "Give a colour as six hexadecimal digits, such as #2f5d62.",
+          error: "Enter a colour as six hexadecimal digits, such as #2f5d62.",
           abort: true,
         })
         .refine((colour) => contrast(colour, "#ffffff") >= READABLE, {
@@ -323,7 +323,7 @@ export const clients = [
         .nullable()
         .optional(),
       logo: z
-        .base64("Give the file as base64.")
+        .base64("Enter the file as base64.")
         .max(1_000_000, "The file is larger than 512 KiB.")
         .nullable()
         .optional(),

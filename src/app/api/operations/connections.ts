@@ -21,12 +21,12 @@ import { clientParam, hostName, name, scopeQuery, uuid } from "./ids";
 
 const connectionParam = z.object({ connectionId: uuid });
 
-const secret = z.string().min(1, "Give the client secret.").max(500, "500 characters at most.");
+const secret = z.string().min(1, "Enter the client secret.").max(500, "500 characters at most.");
 const mailBody = z.object({
   siteId: uuid,
   name: name("a name for the tenant, as people call it"),
   address: z
-    .url({ protocol: /^https?$/, error: "Give the server's address, such as https://mail.example." })
+    .url({ protocol: /^https?$/, error: "Enter the server's address, such as https://mail.example." })
     .max(300),
   /** An application of the tenant (OAuth 2.0 client credentials), a user name and password, or a bearer token. */
   auth: z.enum(["application", "password", "bearer"]).default("application"),
@@ -36,7 +36,7 @@ const mailBody = z.object({
   clientId: z.string().trim().max(200).default(""),
   /** The client secret, the password or the token. */
   clientSecret: secret,
-  region: name("the region in which the mail lies", 60),
+  region: name("the region where the mail is stored", 60),
   /** Hosts besides the address's own to which the secret may be sent. */
   otherHosts: z.array(hostName).max(10).default([]),
 });
@@ -44,11 +44,11 @@ type MailBody = z.infer<typeof mailBody>;
 
 /** Refuses what a way of signing in needs and was not given. */
 function refuseIncomplete({ auth, tenantId, clientId }: MailBody): void {
-  if (auth === "application" && !tenantId) throw invalid("tenantId", "Give the tenant id.");
+  if (auth === "application" && !tenantId) throw invalid("tenantId", "Enter the tenant id.");
   if (auth !== "bearer" && !clientId)
     throw invalid(
       "clientId",
-      auth === "password" ? "Give the user name." : "Give the client id of the application.",
+      auth === "password" ? "Enter the user name." : "Enter the client id of the application.",
     );
 }
 const settingsOf = ({ auth, tenantId, clientId, region, otherHosts }: MailBody): MailSettings => ({
@@ -190,7 +190,7 @@ export const connections = [
     run: async (context, { params }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
-      if (connection.goneAt) throw new Problem("request.conflict", `${connection.name} was taken away.`);
+      if (connection.goneAt) throw new Problem("request.conflict", `${connection.name} was removed.`);
       const { accounts, ...test } = await lookAt(context.services, connection.id);
       return { ...test, mailboxes: accounts.length };
     },

@@ -29,7 +29,10 @@ async function shortenLock(context: Context, tx: Tx, consent: Consent) {
   const { depotId, lockDays } = consent.request as { depotId: DepotId; lockDays: number };
   const grant = await grantOf(tx, depotId, consent.clientId);
   if (!grant || grant.lockDays <= lockDays)
-    throw new Problem("request.conflict", "The lock was changed meanwhile and is no longer than that.");
+    throw new Problem(
+      "request.conflict",
+      "The lock was changed in the meantime. It is not longer than requested.",
+    );
   await upsertGrant(tx, { ...grant, lockDays }, context.who.at);
   await notify(tx, { kind: "depot", clientId: consent.clientId, id: depotId });
   return { lockDays };

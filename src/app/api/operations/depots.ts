@@ -54,7 +54,7 @@ function checkDirect(kind: Depot["kind"], way: string | null): void {
       "direct",
       kind === "s3"
         ? "A bucket is reached by presigned addresses."
-        : "Give the folder under which machines see it: it begins with a slash.",
+        : "Enter the folder where machines mount it. It begins with a slash.",
     );
 }
 
@@ -71,14 +71,14 @@ function endpointProblem(text: string): string | null {
   if (username || password)
     return "The address contains credentials. Give the access key and its secret in their own fields.";
   if (pathname !== "/" || search || hash)
-    return "Give the server's address alone, such as https://s3.example. The bucket and the prefix have their own fields.";
+    return "Enter the server's address alone, such as https://s3.example. The bucket and the prefix have their own fields.";
   return null;
 }
 
 const bucketBody = z.object({
   kind: z.literal("s3"),
   endpoint: z
-    .url({ protocol: /^https?$/, error: "Give the server's address, such as https://s3.example." })
+    .url({ protocol: /^https?$/, error: "Enter the server's address, such as https://s3.example." })
     .max(300)
     .superRefine((text, context) => {
       const message = endpointProblem(text);
@@ -99,7 +99,7 @@ const bucketBody = z.object({
   pathStyle: z.boolean().default(true),
   storageClass: z.string().max(60).nullable().default(null),
   accessKeyId: name("the access key", 200),
-  secretAccessKey: z.string().min(1, "Give the secret access key.").max(500),
+  secretAccessKey: z.string().min(1, "Enter the secret access key.").max(500),
 });
 const folderBody = z.object({ kind: z.enum(["folder", "share"]).default("folder"), path });
 const placeBody = z.union([bucketBody, folderBody]);
@@ -165,7 +165,7 @@ async function refuseWithoutLock(
   if (support?.state === "missing")
     throw invalid(
       "lockDays",
-      `This bucket does not lock objects (${support.said}). Turn on object lock for the bucket, or grant it without a lock.`,
+      `This bucket has no object lock (${support.said}). Turn on object lock for the bucket, or grant it without a lock.`,
     );
 }
 
@@ -220,7 +220,7 @@ export const depots = [
     body: z.intersection(
       z.object({
         name: name("a name for the depot"),
-        region: name("the region where it stands", 60),
+        region: name("the region of the depot", 60),
         capacityBytes: bytes.nullable().default(null),
         direct: direct.default(null),
       }),
@@ -403,7 +403,7 @@ export const depots = [
         if (shorter && !body.reason)
           throw invalid(
             "lockDays",
-            `What is stored keeps its ${before.lockDays} days. A shorter lock for points to come needs a reason and a second person.`,
+            `Stored points keep their lock of ${before.lockDays} days. A shorter lock for future points requires a reason and approval by a second person.`,
           );
         const lockDays = shorter ? before.lockDays : wished;
         const consentId = shorter

@@ -45,7 +45,7 @@ export const gifts = [
     body: z.object({
       personId: uuid,
       sourceId: uuid,
-      path: z.string().trim().min(1, "Give a folder, or “/” for all of it.").max(4096).default("/"),
+      path: z.string().trim().min(1, "Enter a folder, or “/” for all of it.").max(4096).default("/"),
       askFirst: z.boolean().default(false),
       until: momentText().nullable().default(null),
     }),

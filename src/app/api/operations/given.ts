@@ -23,12 +23,14 @@ import { runParam, uuid, wantedQuery } from "./ids";
 /** The portal: what a technician has given to one of a client's people, and nothing else. */
 
 const giftParam = z.object({ giftId: uuid });
-const pointId = z.string().regex(/^[0-9a-f]{32}$/, "Give the id of a recovery point: 32 hexadecimal digits.");
+const pointId = z
+  .string()
+  .regex(/^[0-9a-f]{32}$/, "Enter the id of a recovery point: 32 hexadecimal digits.");
 const givenPoint = z.object({ giftId: uuid, pointId });
 const items = z
   .array(z.object({ giftId: uuid, pointId, path: z.string().min(1).max(8192) }))
   .min(1, "Choose something first.")
-  .max(500, "500 things at most at once; choose folders instead.");
+  .max(500, "At most 500 items. Select folders instead.");
 
 /** So long a restore waits for the manager's word. */
 const ASK_DAYS = 7;
@@ -332,7 +334,7 @@ export const given = [
       if (found.some(({ gift }) => gift.askFirst))
         throw new Problem(
           "auth.not-allowed",
-          "For this your manager is asked first: get it back on the machine instead.",
+          "Your manager must approve restores from here. Restore to the machine instead of downloading.",
         );
       const weight = await weigh(context.services, found);
       const id = await context.tx((tx) => prepareArchive(context, tx, person.clientId, body));
@@ -399,7 +401,7 @@ export const given = [
         if (body.decision === "agreed" && !stillGiven)
           throw new Problem(
             "request.conflict",
-            `What ${personName} asks for is no longer given to them. Ask your provider, or decline.`,
+            `The files are no longer shared with ${personName}. Contact your provider, or decline.`,
           );
         const runId =
           body.decision === "agreed"

@@ -31,22 +31,22 @@ const LAST_DAY = "2200-12-31";
 
 /** A day of the calendar, `YYYY-MM-DD`. */
 export const day = z.iso
-  .date("Give a day as YYYY-MM-DD.")
-  .refine((text) => text >= FIRST_DAY && text <= LAST_DAY, `Give a day from ${FIRST_DAY} to ${LAST_DAY}.`);
+  .date("Enter a day as YYYY-MM-DD.")
+  .refine((text) => text >= FIRST_DAY && text <= LAST_DAY, `Enter a day from ${FIRST_DAY} to ${LAST_DAY}.`);
 
 /** A moment with its zone (RFC 3339). */
-export const momentText = (words = "Give a moment such as 2026-11-24T00:00:00Z.") =>
+export const momentText = (words = "Enter a moment such as 2026-11-24T00:00:00Z.") =>
   z.iso.datetime({ offset: true, error: words }).refine((text) => {
     const year = new Date(text).getUTCFullYear();
     return year >= 1970 && year <= 2200;
-  }, `Give a moment from ${FIRST_DAY} to ${LAST_DAY}.`);
+  }, `Enter a moment from ${FIRST_DAY} to ${LAST_DAY}.`);
 
 /** One line of text: what is put into headers, protocols and file names must not begin another. */
 export const name = (what: string, most = 100) =>
   z
     .string()
     .trim()
-    .min(1, `Give ${what}.`)
+    .min(1, `Enter ${what}.`)
     .max(most, `${most} characters at most.`)
     .regex(/^[^\p{Cc}\u2028\u2029]*$/u, "Remove line breaks and control characters.");
 
@@ -58,17 +58,17 @@ export const hostName = z
   .refine(
     (text) =>
       isIP(text) !== 0 || /^(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?$/.test(text),
-    "Give a host name such as mail.example, or an address.",
+    "Enter a host name such as mail.example, or an address.",
   );
 
 /** Why something out of the ordinary is done. */
 export const reason = z
   .string()
   .trim()
-  .min(3, "Say why: it stands in the trail.")
+  .min(3, "Enter a reason. It is recorded in the trail.")
   .max(500, "500 characters at most.");
 
-export const email = z.email("Give an e-mail address.").max(200);
+export const email = z.email("Enter an e-mail address.").max(200);
 export const password = z.string().min(12, "At least 12 characters; a few words in a row are fine.").max(200);
 export const personParam = z.object({ personId: uuid });
 
@@ -86,7 +86,7 @@ export const wantedQuery = z
   })
   .refine((wanted) => Object.values(wanted).some((value) => value !== undefined), {
     path: ["name"],
-    message: "Type a part of the name, or give a size or a time.",
+    message: "Enter a part of the name, a size or a time.",
   });
 
 /** Refuses an address that may not be reached, beside its field; a name is weighed whenever it is looked up. */

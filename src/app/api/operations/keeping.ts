@@ -111,9 +111,13 @@ export const keeping = [
     params: depotParam,
     body: z
       .object({
-        from: momentText("Say from when."),
-        to: momentText("Say until when."),
-        note: z.string().trim().min(1, "Say where it is then.").max(200, "200 characters at most."),
+        from: momentText("Enter the start."),
+        to: momentText("Enter the end."),
+        note: z
+          .string()
+          .trim()
+          .min(1, "Enter a note, such as its location.")
+          .max(200, "200 characters at most."),
       })
       .refine(({ from, to }) => new Date(from) < new Date(to), {
         message: "It is back after it left.",

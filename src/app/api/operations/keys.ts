@@ -222,7 +222,7 @@ export const keys = [
       "Enter the passphrase. The key is open for this session, in memory only; machines enrolled since receive it.",
     caller: "work",
     params: clientParam,
-    body: z.object({ passphrase: z.string().min(1, "Give the passphrase.").max(500) }),
+    body: z.object({ passphrase: z.string().min(1, "Enter the passphrase.").max(500) }),
     answer: z.object({ until: shape.moment, machines: shape.list(z.string()) }),
     run: async (context, { params, body }) => {
       await clientThere(context, params.clientId);

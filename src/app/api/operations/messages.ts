@@ -21,7 +21,7 @@ import * as shape from "../shapes";
 import { hostName, name, positionIn, refuseAddress, scopeQuery, uuid } from "./ids";
 
 const url = z
-  .url("Give an address such as https://tickets.example/hook.")
+  .url("Enter an address such as https://tickets.example/hook.")
   .max(500)
   .refine(
     (text) => URL.canParse(text) && /^https?:$/.test(new URL(text).protocol),
@@ -39,7 +39,7 @@ const mailBody = z.object({
   username: z.string().trim().max(200).nullable().default(null),
   /** Left out: the one that is there stays. */
   password: z.string().max(500).nullable().optional(),
-  sender: z.email("Give the address that mail comes from."),
+  sender: z.email("Enter the address that mail comes from."),
 });
 
 /** Messages: how they leave, and which left. Secrets are never shown again. */
@@ -98,7 +98,7 @@ export const messages = [
     caller: "provider-work",
     body: z
       .object({
-        mail: z.email("Give an address.").nullable().default(null),
+        mail: z.email("Enter an address.").nullable().default(null),
         webhookId: uuid.nullable().default(null),
       })
       .refine((body) => (body.mail === null) !== (body.webhookId === null), "Name an address or a webhook."),
@@ -259,7 +259,7 @@ export const messages = [
         if (message.body.includes(LINK))
           throw new Problem(
             "request.conflict",
-            "The one-time address of this message is no longer kept. Make a new invitation instead.",
+            "The one-time link of this message is not stored. Send a new invitation instead.",
           );
         if ((await sendAgain(tx, message.id, context.who.at)) === 0)
           throw new Problem("request.conflict", "This message was sent already.");

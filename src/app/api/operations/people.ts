@@ -62,8 +62,8 @@ export const people = [
     summary: "Sign in; the answer sets the session's cookie.",
     caller: "anyone",
     body: z.object({
-      email: z.string().min(1, "Give your e-mail address."),
-      password: z.string().min(1, "Give your password.").max(1000),
+      email: z.string().min(1, "Enter your e-mail address."),
+      password: z.string().min(1, "Enter your password.").max(1000),
       code: z.string().trim().max(40).optional(),
     }),
     answer: z.object({ person: shape.person }),
@@ -165,7 +165,7 @@ export const people = [
         if (!body.code) throw new Problem("auth.factor-needed");
         const row = (await services.db.withScope({ role: "system" }, (tx) => signInRow(tx, personId)))!;
         if (!(await codeFits(services, row, body.code)))
-          throw invalid("code", "The code is wrong or was used already. Wait for the next one.");
+          throw invalid("code", "The code is wrong or was already used. Wait for the next code.");
       }
       const hash = await hashPassword(body.password);
       const signedIn = await services.db.withScope({ role: "system" }, async (tx) => {

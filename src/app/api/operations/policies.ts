@@ -202,7 +202,7 @@ export const policies = [
         if (body.revision !== policy.revision)
           throw invalid(
             "revision",
-            `${policy.changedBy} changed this policy meanwhile. Reload it, then make your change again.`,
+            `${policy.changedBy} changed this policy in the meantime. Reload it, then repeat your change.`,
           );
         return save(context, tx, nextRevision(policy, context.who, body), body.reason);
       }),
@@ -234,7 +234,7 @@ export const policies = [
         if (body.revision !== (there?.revision ?? 0))
           throw invalid(
             "revision",
-            "These rules were changed meanwhile. Reload them, then make your change again.",
+            "These rules were changed in the meantime. Reload them, then repeat your change.",
           );
         const start = there ?? fresh(context, { ...owner, name: called });
         return save(context, tx, nextRevision({ ...start, name: called }, context.who, body), body.reason);
@@ -539,7 +539,7 @@ export const policies = [
     summary: "Dismiss advice with a reason, which is recorded in the trail.",
     caller: "work",
     params: adviceParam,
-    body: z.object({ reason: z.string().trim().min(3, "Say why, in a few words.").max(500) }),
+    body: z.object({ reason: z.string().trim().min(3, "Enter a reason.").max(500) }),
     answer: z.object({ advice: shape.list(shape.setAsideAdvice) }),
     run: (context, { params, body }) =>
       context.tx(async (tx) => {
@@ -634,7 +634,7 @@ export async function saveAgreedRules(context: Context, tx: Tx, request: Readonl
   if ((there?.revision ?? 0) !== wished.revision - 1)
     throw new Problem(
       "request.conflict",
-      `“${wished.name}” was changed since it was asked for. Look at it as it is now, and ask again.`,
+      `“${wished.name}” was changed after the request. Review it and make a new request.`,
     );
   const policy = { ...wished, changedAt: context.who.at };
   await saveRules(tx, context.who, null, policy, "agreed by a second person", true);

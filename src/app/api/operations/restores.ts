@@ -27,7 +27,7 @@ import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
 const items = z
   .array(
     z.object({
-      pointId: z.string().regex(/^[0-9a-f]{32}$/, "Give the id of a recovery point: 32 hexadecimal digits."),
+      pointId: z.string().regex(/^[0-9a-f]{32}$/, "Enter the id of a recovery point: 32 hexadecimal digits."),
       path: z.string().min(1).max(8192),
     }),
   )

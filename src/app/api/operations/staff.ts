@@ -47,10 +47,7 @@ async function addPerson(
   // sessions and invitations are the program's own: no scope of a person's reaches them
   return system(context, async (tx) => {
     if (await emailTaken(tx, person.email))
-      throw invalid(
-        "email",
-        "Somebody has this address already. Each person signs in with one of their own.",
-      );
+      throw invalid("email", "This address is already in use. Each person needs their own.");
     const id = randomUUID();
     await insertPerson(tx, { id, ...person }, null, context.who.at);
     await limitTo(tx, id, clientIds);
@@ -200,7 +197,7 @@ export const staff = [
         throw invalid("clientIds", "Only technicians and readers are limited to clients.");
       return system(context, async (tx) => {
         if (person.role === "owner" && role !== "owner" && (await otherOwners(tx, person.id)) === 0)
-          throw invalid("role", "The last owner stays one: make another first.");
+          throw invalid("role", "This is the last owner. Make another person an owner first.");
         await setRole(tx, person.id, role);
         if (body.clientIds || role === "owner")
           await limitTo(tx, person.id, role === "owner" ? [] : (body.clientIds ?? []));
@@ -300,7 +297,10 @@ export const staff = [
         throw new Problem("request.conflict", "You cannot close your own account.");
       return system(context, async (tx) => {
         if (person.role === "owner" && (await otherOwners(tx, person.id)) === 0)
-          throw new Problem("request.conflict", "The last owner stays: make another first.");
+          throw new Problem(
+            "request.conflict",
+            "This is the last owner. Make another person an owner first.",
+          );
         await endSessions(tx, person.id, null);
         await endTokens(tx, person.id);
         await endGiftsOfPerson(tx, person.id, context.who.at);

@@ -32,7 +32,7 @@ import { clientParam, day, email, theClient, uuid } from "./ids";
 
 const paper = z.enum(["a4", "letter"]).default("a4");
 const format = z.enum(["json", "csv", "pdf"]).default("json");
-const recipients = z.array(email).min(1, "Give an address at least.").max(20, "Twenty addresses at most.");
+const recipients = z.array(email).min(1, "Enter at least one address.").max(20, "Twenty addresses at most.");
 const within = clientParam.extend({ id: uuid });
 
 /** A statement in the form that was asked for. */
@@ -69,7 +69,7 @@ async function refuseWithoutMail(tx: Tx): Promise<void> {
   if (!(await mailSettings(tx)))
     throw new Problem(
       "request.conflict",
-      "No mail server is set up, so nothing can be sent. Give one in Runs, under Messages.",
+      "No mail server is set up, so nothing can be sent. Set one up in Runs, Messages.",
     );
 }
 
@@ -147,7 +147,7 @@ export const statements = [
       text: z
         .string()
         .trim()
-        .min(3, "Write what was done, in a sentence.")
+        .min(3, "Describe the action taken in a sentence.")
         .max(1000, "1,000 characters at most."),
     }),
     answer: z.object({
@@ -251,7 +251,7 @@ export const statements = [
       .object({
         every: z.enum(["week", "month"]),
         onDay: z.int("A whole number.").min(1, "1 at least."),
-        at: z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Give a time as HH:MM."),
+        at: z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, "Enter a time as HH:MM."),
         recipients,
         paper,
       })

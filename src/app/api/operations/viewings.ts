@@ -86,9 +86,9 @@ export const viewings = [
           if (!person || (person.clientId !== null && person.clientId !== point.clientId))
             throw invalid(`people.${i}`, "This is none of the client's people, and none of the provider's.");
           if (!person.clientId && !mayDo(person.role, "open"))
-            throw invalid(`people.${i}`, `${person.name} may not see what recovery points hold.`);
+            throw invalid(`people.${i}`, `${person.name} may not open recovery points.`);
           if (person.clientIds && !person.clientIds.includes(point.clientId))
-            throw invalid(`people.${i}`, `${person.name} does not look after this client.`);
+            throw invalid(`people.${i}`, `${person.name} has no access to this client.`);
           people.push(person);
         }
         return { point, people, source: (await sourceById(tx, point.sourceId))! };

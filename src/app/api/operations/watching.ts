@@ -39,9 +39,9 @@ export const watching = [
     run: (context, { body }) =>
       context.tx(async (tx) => {
         const until = new Date(body.until);
-        if (until <= context.who.at) throw invalid("until", "Choose a moment that is still to come.");
+        if (until <= context.who.at) throw invalid("until", "Select a time in the future.");
         if (until.getTime() > context.who.at.getTime() + MOST_DAYS * 86_400_000)
-          throw invalid("until", `At most ${MOST_DAYS} days; what is out of sight for longer is forgotten.`);
+          throw invalid("until", `At most ${MOST_DAYS} days.`);
         const standing = await computeStanding(tx, {}, context.who.at);
         const cause = standing.causes.find((one) => one.key === body.key);
         if (!cause) throw notFound();
@@ -100,11 +100,7 @@ export const watching = [
     caller: "provider-work",
     status: 201,
     body: z.object({
-      text: z
-        .string()
-        .trim()
-        .min(1, "Write what the next one should know.")
-        .max(4000, "4,000 characters at most."),
+      text: z.string().trim().min(1, "Enter a note.").max(4000, "4,000 characters at most."),
     }),
     answer: z.object({
       handover: z.object({

@@ -33,7 +33,7 @@ interface Chosen {
 type Way = "original" | "folder" | "download";
 
 /** When, what, where to: for one thing that was given. */
-export function GetBack({
+export function RestoreFiles({
   gift,
   zone,
   asked,
@@ -111,7 +111,7 @@ export function GetBack({
         <div className="px-4 pt-3">
           <Step
             title="What"
-            help="This is how it looked at that moment. Tick what you want back; a click on a file’s name shows its older versions."
+            help="The files at that time. Select the items to restore. Click a file name to see its older versions."
           >
             <span className="text-soft text-[15px] font-normal">as of {clockText(chosen.moment, zone)}</span>
           </Step>
@@ -198,12 +198,12 @@ function WhereTo({
           items,
           folder: way === "folder" ? folder : null,
         });
-        say.success(askId ? "Your manager is asked." : "It is on its way back.");
+        say.success(askId ? "Waiting for your manager's approval." : "It is on its way back.");
       }
       setBasket([]);
       await asked();
     });
-  const size = weight ? `${counted(weight.files, "file")} (${formatBytes(weight.bytes)})` : "What you chose";
+  const size = weight ? `${counted(weight.files, "file")} (${formatBytes(weight.bytes)})` : "Selected items";
   const one = weight ? weight.files === 1 : true;
   const ways: readonly (readonly [Way, string])[] = [
     ...(gift.machine
@@ -221,7 +221,7 @@ function WhereTo({
         help="Existing files are never replaced. If a file of that name exists, the date and time are added to the name of the restored file."
       />
       {basket.length === 0 ? (
-        <p className="text-soft">Tick what you want back; it gathers here, also from several days.</p>
+        <p className="text-soft">Select items to restore. The selection can include several days.</p>
       ) : (
         <ul aria-label="Chosen">
           {basket.map((item) => (
@@ -271,9 +271,9 @@ function WhereTo({
       {basket.length > 0 && (
         <p className="said" data-said>
           {way === "download"
-            ? `${size} ${one ? "comes" : "come"} to this device as one ZIP file.`
+            ? `${size} will be downloaded as one ZIP file.`
             : `${size} ${one ? "comes" : "come"} back ${way === "folder" ? `in the folder ${folder}` : one ? "where it was" : "where they were"}, on ${gift.machine?.name}. Nothing that is there is replaced.`}
-          {gift.askFirst && " Your manager is asked first."}
+          {gift.askFirst && " Your manager must approve it first."}
         </p>
       )}
       <Refusal problem={sending.problem} />
@@ -282,7 +282,7 @@ function WhereTo({
         className="btn btn-primary"
         disabled={basket.length === 0 || sending.busy}
         onClick={send}
-        data-get-back
+        data-restore-files
       >
         {way === "download" ? "Download" : gift.askFirst ? "Send request" : "Get it back"}
       </button>
