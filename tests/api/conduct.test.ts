@@ -284,7 +284,9 @@ describe("the clause When", () => {
     );
     await change({ conduct: conduct({ snapshot: "none" }) });
     const none = await backUp(console_, machine.sourceId);
-    expect((await logOf(none.id)).some((line) => /as it is|reading from a snapshot/.test(line.message))).toBe(false);
+    expect((await logOf(none.id)).some((line) => /as it is|reading from a snapshot/.test(line.message))).toBe(
+      false,
+    );
   });
 
   it("tries a failed run again by itself, as often as Conduct says", async () => {

@@ -257,9 +257,7 @@ describe("a depot that is away by plan", () => {
       "POST",
       `/sources/${machine.sourceId}/runs`,
     );
-    expect(waits).toMatch(
-      /Waiting for the depot Ostrel Land Surveyors depot, absent until .* in the drawer/,
-    );
+    expect(waits).toMatch(/Waiting for the depot Ostrel Land Surveyors depot, absent until .* in the drawer/);
     const check = await console_.call("POST", `/depots/${client.depotId}/grants/${client.id}/checks`, {});
     expect(check.status).toBe(409);
     expect(

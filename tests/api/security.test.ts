@@ -568,6 +568,7 @@ describe("rights that change", () => {
     await backUp(console_, machine.sourceId);
     await new Promise((resolve) => setTimeout(resolve, 1500));
     expect(heard).not.toContain("voss-lt-01");
+    expect(heard).not.toContain("event:");
     expect((await look()).status).toBe(401);
     control.abort();
     await listening;

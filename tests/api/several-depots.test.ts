@@ -151,9 +151,7 @@ describe("several depots in a run", () => {
       ["kept", null],
       ["failed", "depot.full"],
     ]);
-    expect((await logOf(run.id)).some(({ message }) => message.startsWith("Bucket is left out"))).toBe(
-      true,
-    );
+    expect((await logOf(run.id)).some(({ message }) => message.startsWith("Bucket is left out"))).toBe(true);
     expect((await newest()).places).not.toContain(bucketId);
 
     // the next run does not build there on what it lacks

@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto";
 import pg from "pg";
 import type { ClientId, PersonId } from "@/core/ids";
 import { noteCommitted } from "./committed";
@@ -80,9 +81,28 @@ function beginOf(scope: Scope): string {
     set_config('deepkeep.person', '${person}', true), set_config('deepkeep.clients', '${clients}', true)`;
 }
 
+/** A filter that may be left out: its plan depends on whether it is, so PostgreSQL plans it for the values at hand. */
+const OPTIONAL = /\$\d+(::[a-z]+(\[\])?)? is (not )?null\b/;
+/** Statements whose plan connections keep; beyond this number (texts made of their values) they are planned each time. */
+const MOST_NAMES = 1000;
+const names = new Map<string, string>();
+
+/**
+ * The name under which a connection keeps a statement's plan: with row-level security, planning takes longer than most
+ * answers. PostgreSQL still plans for the values at hand where it expects that to be cheaper (plan_cache_mode = auto).
+ */
+export function planName(sql: string): string | undefined {
+  const known = names.get(sql);
+  if (known !== undefined || names.size >= MOST_NAMES || OPTIONAL.test(sql)) return known;
+  const name = createHash("sha256").update(sql).digest("base64url").slice(0, 24);
+  names.set(sql, name);
+  return name;
+}
+
 /** All rows of a statement, typed by the caller who wrote its columns. */
 export async function all<Row>(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<Row[]> {
-  return (await queryStored(tx, { text: sql, values }, TYPES)).rows as Row[];
+  const name = planName(sql);
+  return (await queryStored(tx, { ...(name && { name }), text: sql, values }, TYPES)).rows as Row[];
 }
 
 /** The only row, or null. */
@@ -139,7 +159,8 @@ export async function inTurn<From, To>(
 
 /** Number of rows changed. */
 export async function change(tx: Tx, sql: string, values: readonly unknown[] = []): Promise<number> {
-  return (await tx.query(sql, values as unknown[])).rowCount ?? 0;
+  const name = planName(sql);
+  return (await tx.query({ ...(name && { name }), text: sql, values: values as unknown[] })).rowCount ?? 0;
 }
 
 /** Whether the database answers; rejects where it does not. */

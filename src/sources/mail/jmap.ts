@@ -1,6 +1,6 @@
 import { z } from "zod";
 import { type Code, CodedError } from "@/core/codes";
-import { type Answered, type Asked, MailTransport, PATIENCE, type Patience } from "./transport";
+import { type Answered, type Asked, brokeOff, MailTransport, PATIENCE, type Patience } from "./transport";
 
 /** How a client signs in at a mail server. */
 export type MailAuth =
@@ -276,7 +276,13 @@ export class JmapClient {
       encodeURIComponent(values[name] ?? ""),
     );
     const short = (answer: Answered) => answer.status === 200 && answer.body.length !== item.size;
-    const answer = await this.authorised(new URL(path, url).href, { passing: short });
+    const answer = await this.authorised(new URL(path, url).href, { passing: short }, "item").catch(
+      (error) => {
+        throw brokeOff(error)
+          ? new CodedError("file.unreadable", error.message.replace(/^[^:]*: /, ""))
+          : error;
+      },
+    );
     if (answer.status === 404 || answer.status === 410)
       throw new CodedError("file.vanished", "the message is not there any more");
     if (answer.status !== 200)
@@ -312,8 +318,11 @@ export class JmapClient {
     return result;
   }
 
-  /** With our credentials; a token that ran out is asked for again once. */
-  private async authorised(url: string, asked: Asked): Promise<Answered> {
+  /**
+   * With our credentials; an expired token is requested again once. Access refused to one item is that item's own answer,
+   * not the mailbox's.
+   */
+  private async authorised(url: string, asked: Asked, of: "mailbox" | "item" = "mailbox"): Promise<Answered> {
     for (let tries = 0; ; tries += 1) {
       const answer = await this.transport.ask(url, {
         ...asked,
@@ -328,7 +337,7 @@ export class JmapClient {
         const code: Code = auth.kind === "application" ? "source.not-allowed" : "source.signin-refused";
         throw new CodedError(code, `the server refuses ${new URL(url).pathname}`);
       }
-      if (answer.status === 403)
+      if (answer.status === 403 && of === "mailbox")
         throw new CodedError("source.not-allowed", `the server refuses ${new URL(url).pathname}`);
       return answer;
     }

@@ -20,6 +20,10 @@ export interface Answered {
   readonly url: string;
 }
 
+/** Whether the server answered, and the answer ended early: it is reached, but what was asked for does not arrive. */
+export const brokeOff = (error: unknown): error is CodedError =>
+  error instanceof CodedError && error.code === "source.not-reached" && error.cause === "begun";
+
 export interface Asked {
   readonly method?: "GET" | "POST";
   readonly headers?: Readonly<Record<string, string>>;
@@ -110,6 +114,7 @@ export class MailTransport {
       );
     };
     hear();
+    let begun = false;
     try {
       const response = await fetchAllowed(url, {
         method,
@@ -118,6 +123,7 @@ export class MailTransport {
         ...(headers ? { headers } : {}),
         ...(body === undefined ? {} : { body }),
       });
+      begun = true;
       const parts: Uint8Array[] = [];
       if (response.body)
         for await (const part of response.body as unknown as AsyncIterable<Uint8Array>) {
@@ -139,7 +145,7 @@ export class MailTransport {
       ];
       const why = reason?.message ?? final ?? cause?.message ?? (error as Error).message;
       throw new CodedError("source.not-reached", `${new URL(url).host}: ${why}`, {
-        cause: final ? "final" : error,
+        cause: final ? "final" : begun ? "begun" : error,
       });
     } finally {
       clearTimeout(timer);

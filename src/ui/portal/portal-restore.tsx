@@ -4,10 +4,10 @@ import { useCallback, useEffect, useState } from "react";
 import { formatRelative } from "@/core/units/duration";
 import { callApi } from "../parts/api";
 import { AsksToDecide } from "./asks-to-decide";
-import { RestoreFiles } from "./restore-files";
 import { type AllGiven, giftName, plainName } from "./given";
 import { Step } from "./help";
 import { OwnRestores } from "./own-restores";
+import { RestoreFiles } from "./restore-files";
 
 const LOOK_AGAIN_MS = 2000;
 

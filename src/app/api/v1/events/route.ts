@@ -60,8 +60,10 @@ export async function GET(request: Request): Promise<Response> {
         const send = (event: string, data: unknown) =>
           controller.enqueue(encoder.encode(`event: ${event}\ndata: ${JSON.stringify(data)}\n\n`));
         let pending: NodeJS.Timeout | null = null;
-        let changed = false;
-        /** Looks the person up anew; listening is no sign of life. Closes the stream for who has no session any more. */
+        /** Clients of which something changed since the last message; null for what belongs to none. */
+        let heard = new Set<ClientId | null>();
+        let changed = new Set<ClientId | null>();
+        /** Reads the person again; listening is no sign of life. Closes the stream for who has no session any more. */
         const stillThere = async (): Promise<boolean> => {
           const still = await services.db.withScope({ role: "system" }, (tx) =>
             personBySession(tx, hashSecret(token!), services.now()),
@@ -76,20 +78,25 @@ export async function GET(request: Request): Promise<Response> {
         };
         const sendTape = async () => {
           pending = null;
-          const tell = changed;
-          changed = false;
+          const [of, changedOf] = [heard, changed];
+          heard = new Set();
+          changed = new Set();
           try {
-            // rights of now: a session may have ended, and its person be limited to other clients
+            // current rights: the session may have ended, or its person may be limited to other clients
             if (!(await stillThere())) return;
+            const still = (clients: ReadonlySet<ClientId | null>) =>
+              [...clients].some((id) => theirs(person, id));
+            if (of.size > 0 && !still(of)) return;
             send("tape", person.clientId ? [] : await services.db.withScope(scopeOf(person), tapeOf));
-            if (tell) send("changed", {});
+            if (still(changedOf)) send("changed", {});
           } catch {
             // the database is away for a moment, or the reader is gone: the next change tells again
           }
         };
         const unhear = changes.hear((notice) => {
           if (!theirs(person, notice.clientId)) return;
-          if (notice.kind !== "progress") changed = true;
+          heard.add(notice.clientId);
+          if (notice.kind !== "progress") changed.add(notice.clientId);
           pending ??= setTimeout(sendTape, TAPE_PAUSE_MS);
         });
         const alive = setInterval(async () => {
