@@ -7,7 +7,7 @@ import { freeAt } from "@/sources/files/room";
 import { type RestoreFigures, restoreFiles } from "@/sources/files/writer";
 import { CopiesReader, StoreReader } from "@/store/read/reader";
 import { deriveStoreKeys } from "@/store/seal/keys";
-import { showBytes } from "@/store/tree/tree";
+import { type ByteString, showBytes } from "@/store/tree/tree";
 import type { ConsoleLink } from "./link";
 import type { RunReporter } from "./reporter";
 import type { AgentState } from "./state";
@@ -76,6 +76,7 @@ export async function restore(
     replaced: 0,
     skipped: 0,
   };
+  const firstNames = new Map<string, ByteString>();
   for (const item of job.items) {
     const figures = await restoreFiles(
       [
@@ -102,6 +103,7 @@ export async function restore(
         },
         wantsDigest: () => listed < LISTED_MOST,
         goesOnSince,
+        firstNames,
         mark: job.runId,
         progress: reporter.progress,
         signal: reporter.signal,

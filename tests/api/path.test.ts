@@ -1,6 +1,17 @@
 import { execFileSync, spawn } from "node:child_process";
 import { createHash, randomBytes } from "node:crypto";
-import { chmodSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import {
+  chmodSync,
+  existsSync,
+  linkSync,
+  lstatSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  symlinkSync,
+  writeFileSync,
+} from "node:fs";
 import { join } from "node:path";
 import { setTimeout as pause } from "node:timers/promises";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
@@ -58,6 +69,25 @@ describe("from an enrolled machine to a restored file", () => {
     // the folder above was written to by the restore; everything in it is as it was
     const withoutParent = (lines: string[]) => lines.filter((line) => !line.startsWith('/"data" '));
     expect(withoutParent(describeTree(machine.root))).toEqual(withoutParent(before));
+  });
+
+  it("restores several names of one file or link as one, also when they are selected one by one", async () => {
+    mkdirSync(inData("names"));
+    writeFileSync(inData("names/one"), randomBytes(70_000));
+    linkSync(inData("names/one"), inData("names/two"));
+    symlinkSync("one", inData("names/link"));
+    linkSync(inData("names/link"), inData("names/link too"));
+    expect((await backUp(console_, machine.sourceId)).outcome).toBe("clean");
+    const { id } = await newestPoint();
+    const back = await restore(console_, {
+      items: ["one", "two", "link", "link too"].map((name) => ({ pointId: id, path: `/data/names/${name}` })),
+      destination: { kind: "folder", folder: "/data/names again" },
+    });
+    expect(back.outcome).toBe("clean");
+    const inode = (name: string) => lstatSync(inData(`names again/${name}`)).ino;
+    expect(inode("two")).toBe(inode("one"));
+    expect(inode("link too")).toBe(inode("link"));
+    for (const folder of ["names", "names again"]) rmSync(inData(folder), { recursive: true });
   });
 
   it("lists what was restored where, with check sums, and does not begin without room", async () => {

@@ -60,6 +60,11 @@ export interface RestoreOptions {
    */
   readonly goesOnSince?: Date | null;
   /**
+   * Files and links with several names: where the first of each was put. One map for all calls of a restore keeps them
+   * one file, also where a basket names them one by one.
+   */
+  readonly firstNames?: Map<string, ByteString>;
+  /**
    * What files are named by that are not whole yet, the same in each attempt at one restore and in no other's: letters, digits
    * and dashes. What a broken attempt left under such names is taken away by the one that goes on.
    */
@@ -107,8 +112,7 @@ class Restore {
     skipped: 0,
   };
   private readonly base: ByteString;
-  /** Files with several names: where the first of them was put. */
-  private readonly firstNames = new Map<string, ByteString>();
+  private readonly firstNames: Map<string, ByteString>;
   private ownerNoted = false;
   private readonly hasher = new Blake3Hasher();
   private readonly mark: string;
@@ -122,6 +126,7 @@ class Restore {
   private pointKey = "";
 
   constructor(private readonly options: RestoreOptions) {
+    this.firstNames = options.firstNames ?? new Map();
     this.base = options.machineRoot === "/" ? "" : byteString(options.machineRoot);
     this.mark = options.mark ?? randomUUID();
     this.placing = beginPlacing(this.mark);
