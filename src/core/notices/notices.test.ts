@@ -130,7 +130,7 @@ describe("a message", () => {
     ],
     [
       [cause(), cause({ code: "depot.full" }), cause({ outcome: "clean", code: null })],
-      "Vossel & Daughters Bakery: 2 things to look at since yesterday",
+      "Vossel & Daughters Bakery: 2 causes since yesterday",
     ],
     [
       [cause({ outcome: "clean", code: null }), cause({ outcome: "clean", code: null })],

@@ -151,9 +151,9 @@ describe("the rule of a group", () => {
     expect(ruleTakes(groupRule.parse(rule), laptop)).toBe(takes);
   });
   it("asks for something", () => {
-    expect(groupRule.safeParse({}).error!.issues[0]!.message).toContain("at least one thing");
+    expect(groupRule.safeParse({}).error!.issues[0]!.message).toContain("at least one condition");
     expect(ruleSentence({ kind: "files", name: "*-lt-*", tag: "travels" }, () => "")).toBe(
-      "Takes new sources that are files of machines, named *-lt-*, tagged “travels”",
+      "Matches new sources that are files of machines, named *-lt-*, tagged “travels”",
     );
     expect(ruleSentence(null, () => "")).toBe("Matches no sources automatically");
   });

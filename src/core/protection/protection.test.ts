@@ -328,7 +328,7 @@ describe("causes, not symptoms", () => {
       {
         kind: "depot-away",
         sourceIds: ["a", "b"],
-        title: "Harbour is away by plan for 2 days more: 2 sources wait",
+        title: "Harbour has a planned absence for 2 days more: 2 sources wait",
       },
     ]);
     expect(findCauses([source("a", { ...waits, state: "kept" })], [], now)).toEqual([]);
@@ -351,14 +351,14 @@ describe("causes, not symptoms", () => {
         kind: "damage",
         state: "slipping",
         title: "Harbour: 4 recovery points have missing data",
-        detail: expect.stringContaining("all of it is whole in another depot"),
+        detail: expect.stringContaining("another depot has a complete copy"),
         sourceIds: ["a", "b"],
         since,
       },
     ]);
     expect(
       findCauses(kept, [], now, { damages: [{ ...damage, sourceId: "a", elsewhere: 1 }] }),
-    ).toMatchObject([{ state: "exposed", detail: expect.stringContaining("2 points cannot be mended") }]);
+    ).toMatchObject([{ state: "exposed", detail: expect.stringContaining("2 points cannot be repaired") }]);
   });
 
   it("tells of drills that failed, one line for each depot and code", () => {

@@ -576,18 +576,18 @@ describe("rules", () => {
 
   it.each([
     ["", /no part of a rule/],
-    ["FREQ=SOMETIMES", /how often/],
-    ["FREQ=DAILY;COUNT=3", /leave COUNT and UNTIL out/],
+    ["FREQ=SOMETIMES", /needs a frequency/],
+    ["FREQ=DAILY;COUNT=3", /Remove COUNT and UNTIL/],
     ["FREQ=DAILY;FREQ=DAILY", /twice/],
-    ["FREQ=DAILY;BYHOUR=24", /BYHOUR takes whole numbers from 0 to 23/],
-    ["FREQ=MINUTELY;INTERVAL=0", /INTERVAL takes/],
+    ["FREQ=DAILY;BYHOUR=24", /BYHOUR must be a whole number from 0 to 23/],
+    ["FREQ=MINUTELY;INTERVAL=0", /INTERVAL must be/],
     ["FREQ=YEARLY;BYMONTH=2,4;BYMONTHDAY=31", /never fires/],
     ["FREQ=MONTHLY;BYDAY=6MO", /never fires/],
     ["FREQ=WEEKLY;BYDAY=1MO", /FREQ=MONTHLY/],
     ["FREQ=DAILY;BYEASTER=1", /no place/],
     ["FREQ=MONTHLY;BYMONTHDAY=0", /no day 0/],
     ["FREQ=MONTHLY;BYDAY=MO;BYSETPOS=0", /no position 0/],
-    ["FREQ=DAILY;INTERVAL=2,3", /INTERVAL takes one number/],
+    ["FREQ=DAILY;INTERVAL=2,3", /INTERVAL must be one number/],
     ["FREQ=WEEKLY;INTERVAL=2;WKST=SU", /begin on Monday/],
     ["FREQ=WEEKLY;BYMONTHDAY=13", /no place in a weekly rule/],
   ])("refuses %j and says why", (text, why) => {

@@ -177,12 +177,12 @@ describe("a statement", () => {
       'No run is planned for =cmd "files".',
       "At the pace of this period the space granted lasts for 390 days.",
     ]);
-    expect(statement.checks).toBe("1 check of what is kept: nothing was found damaged or missing.");
+    expect(statement.checks).toBe("1 check of the recovery points: nothing was found damaged or missing.");
     const bad = composeStatement({
       ...facts,
       checks: [...facts.checks, { ...facts.checks[0]!, outcome: "damage" }],
     });
-    expect(bad.checks).toBe("2 checks of what is kept: 1 found damage.");
+    expect(bad.checks).toBe("2 checks of the recovery points: 1 found damage.");
   });
   it("says how the client stands, in words", () => {
     expect(statement.headline).toBe("1 of 2 sources is kept within target; 1 exposed.");

@@ -23,7 +23,7 @@ describe("a password", () => {
   ])("%s is refused, at its field", async (_what, password) => {
     const problem = await refused(password);
     expect(problem).toMatchObject({ code: "request.invalid", status: 422, errors: [{ field: "password" }] });
-    expect(problem!.message).toMatch(/^This is among the first that are guessed\. Take a few words/);
+    expect(problem!.message).toMatch(/^This password is easy to guess\. Use several unrelated words/);
     expect((await refused(password, [], "newPassword"))!.errors[0]!.field).toBe("newPassword");
   });
 

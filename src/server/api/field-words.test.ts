@@ -24,7 +24,7 @@ describe("what is wrong with a field", () => {
     [z.coerce.number(), "seven", "Expected a number, got a value that is not a number."],
     [z.enum(["clean", "failed"]), "good", "Enter one of: clean, failed."],
     [z.enum(["clean", "failed"]), undefined, "Required: one of: clean, failed."],
-    [z.literal("deep"), "shallow", "Give deep."],
+    [z.literal("deep"), "shallow", "Enter deep."],
     [kinds, { kind: "tape" }, "Enter one of: folder, bucket."],
     [z.union([z.string(), z.number()]), true, "The value has none of the allowed forms."],
     [z.string().min(1), "", "This is empty."],

@@ -49,7 +49,7 @@ export function fieldWords(issue: z.core.$ZodRawIssue): string {
       return missing ? `Required: ${wanted}.` : `Expected ${wanted}, got ${kindOf(issue.input)}.`;
     }
     case "invalid_value":
-      return `${missing ? "Required:" : "Give"} ${oneOf(issue.values)}.`;
+      return `${missing ? "Required:" : "Enter"} ${oneOf(issue.values)}.`;
     case "invalid_union":
       return "options" in issue && Array.isArray(issue.options)
         ? `Enter ${oneOf(issue.options)}.`
