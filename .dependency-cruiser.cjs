@@ -7,9 +7,43 @@ const only = (name, from, allowed, comment) => ({
   to: { path: "^src/", pathNot: `^src/(${[from, ...allowed].join("|")})/` },
 });
 
+// data of the kinds: words, schemas
+const KIND_DATA = "^src/kinds/((index|kind)\\.ts|[a-z]+/(kind|settings)\\.ts)";
+const onlyWithKinds = (...rule) => {
+  const made = only(...rule);
+  return { ...made, to: { ...made.to, pathNot: `${made.to.pathNot}|${KIND_DATA}` } };
+};
+
 module.exports = {
   forbidden: [
-    only("core-is-pure", "core", [], "core computes: plain data in, plain data out"),
+    {
+      ...only("core-is-pure", "core", [], "core computes: plain data in, plain data out"),
+      to: { path: "^src/", pathNot: `^src/core/|${KIND_DATA}` },
+    },
+    {
+      name: "kind-data-is-pure",
+      severity: "error",
+      comment: "what core, database and browser read of the kinds has no I/O",
+      from: { path: KIND_DATA },
+      to: { path: "^src/", pathNot: `^src/core/|${KIND_DATA}` },
+    },
+    {
+      name: "kinds",
+      severity: "error",
+      comment: "a kind knows its own folder, the shared interfaces, the engine and the interface's parts",
+      from: { path: "^src/kinds/([a-z]+)/", pathNot: "\\.test\\.tsx?$" },
+      to: {
+        path: "^src/",
+        pathNot: "^src/(core|store|sources|ui/(parts|clients))/|^src/kinds/($1/|(kind|network)\\.ts)",
+      },
+    },
+    {
+      name: "only-registries-import-kinds",
+      severity: "error",
+      comment: "agents read files themselves: their registry comes with the second kind that they read",
+      from: { path: "^src/", pathNot: "^src/(kinds|agent|operate|runs/drills|sources/content|ui/frame/lazy)|\\.test\\.tsx?$" },
+      to: { path: "^src/kinds/[a-z]+/", pathNot: "^src/kinds/[a-z]+/(kind|settings)\\.ts" },
+    },
     {
       name: "core-without-node",
       severity: "error",
@@ -17,23 +51,23 @@ module.exports = {
       to: { dependencyTypes: ["core"] },
     },
     only("store", "store", ["core"], "the store knows computation only"),
-    only("sources", "sources", ["core", "store"], "readers and writers know the store's entries"),
-    only("db", "db", ["core"], "queries know types of the core"),
-    only("server", "server", ["core", "store", "db"], "what web and runner share; it starts no run"),
+    onlyWithKinds("sources", "sources", ["core", "store"], "readers and writers know the store's entries"),
+    onlyWithKinds("db", "db", ["core"], "queries know types of the core"),
+    onlyWithKinds("server", "server", ["core", "store", "db"], "what web and runner share; it starts no run"),
     only(
       "runs",
       "runs",
-      ["core", "store", "sources", "db", "server", "agent"],
+      ["core", "store", "sources", "kinds", "db", "server", "agent"],
       "the life of a run; the runner executes with the agent's own code",
     ),
     only("viewings", "viewings", ["core", "store", "db", "server"], "reading inside points, over another protocol"),
     only("web", "web", ["store"], "the door before pages and API"),
     only("standins", "standins", ["core"], "the outside world knows nothing of us"),
-    only("agent", "agent", ["core", "store", "sources"], "the agent knows neither database nor server"),
+    only("agent", "agent", ["core", "store", "sources", "kinds"], "the agent knows neither database nor server"),
     only(
       "app",
       "app",
-      ["core", "store", "db", "server", "runs", "ui"],
+      ["core", "store", "db", "server", "runs", "ui", "kinds"],
       "pages and API: no agent, no reader of a source, no stand-in",
     ),
     only(
@@ -45,7 +79,7 @@ module.exports = {
     only(
       "operate",
       "operate",
-      ["core", "store", "sources", "db", "server", "runs", "agent", "standins", "demo", "app"],
+      ["core", "store", "sources", "kinds", "db", "server", "runs", "agent", "standins", "demo", "app"],
       "programs of the operator: start, keep, bench",
     ),
     { name: "nobody-imports-operate", severity: "error", from: { path: "^src/", pathNot: "^src/operate/" }, to: { path: "^src/operate/" } },
@@ -55,7 +89,7 @@ module.exports = {
       from: { path: "^src/", pathNot: "^src/(operate|demo)/" },
       to: { path: "^src/demo/" },
     },
-    only("ui", "ui", ["core"], "the interface never sees the database"),
+    only("ui", "ui", ["core", "kinds"], "the interface never sees the database"),
     { name: "no-circles", severity: "error", from: { path: "^src/" }, to: { circular: true } },
   ],
   options: {

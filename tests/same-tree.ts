@@ -1,6 +1,6 @@
 import { createHash } from "node:crypto";
 import { lstatSync, readdirSync, readFileSync, readlinkSync } from "node:fs";
-import { readXattrs } from "@/sources/files/libc";
+import { readXattrs } from "@/sources/machine/libc";
 
 /**
  * A tree of files as lines of text, everything that a restore must bring back: names in their bytes, kinds, modes,

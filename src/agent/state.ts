@@ -13,7 +13,7 @@ import {
 } from "node:fs";
 import { join } from "node:path";
 import { z } from "zod";
-import type { VolumeSnapshots } from "@/sources/files/volume-snapshot";
+import type { VolumeSnapshots } from "@/kinds/files/volume-snapshot";
 import type { PreviousTree } from "@/sources/store-source";
 import { IdNumbers } from "@/store/packs/id-numbers";
 import { ID_BYTES } from "@/store/seal/identity";

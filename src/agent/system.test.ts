@@ -3,7 +3,7 @@ import { hostname } from "node:os";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { systemReport } from "@/core/protocol/agent";
-import { mountsOf } from "@/sources/files/volume-snapshot";
+import { mountsOf } from "@/kinds/files/volume-snapshot";
 import { freshFolder } from "../../tests/depot";
 import { describeSystem, machineName } from "./system";
 

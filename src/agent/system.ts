@@ -2,8 +2,8 @@ import { existsSync, readFileSync, realpathSync, statfsSync } from "node:fs";
 import { cpus, hostname, release, totalmem } from "node:os";
 import { dirname, join } from "node:path";
 import type { SystemReport } from "@/core/protocol/agent";
-import { systemPath } from "@/sources/files/paths";
-import { deepest, type Mount, mountsOf } from "@/sources/files/volume-snapshot";
+import { deepest, type Mount, mountsOf } from "@/kinds/files/volume-snapshot";
+import { systemPath } from "@/sources/machine/paths";
 import { type ByteString, byteString } from "@/store/tree/tree";
 
 export const AGENT_VERSION = "0.1.0";

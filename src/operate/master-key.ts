@@ -3,7 +3,7 @@ import { existsSync, readFileSync, renameSync, unlinkSync } from "node:fs";
 import { open } from "node:fs/promises";
 import { join } from "node:path";
 import pg from "pg";
-import { secretContext } from "@/runs/mail-tenant";
+import { secretContext } from "@/runs/connections";
 import { seedContext } from "@/server/access/second-factor";
 import { record } from "@/server/access/who";
 import { masterKeyElsewhere, readSettings } from "@/server/base/settings";

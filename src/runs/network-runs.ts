@@ -6,17 +6,16 @@ import { pointById } from "@/db/points/points";
 import { clientsWithNetworkRuns } from "@/db/runs/runs";
 import { connectionById } from "@/db/sources/connections";
 import { sourceById } from "@/db/sources/sources";
+import { NETWORK_ACCESS } from "@/kinds/server";
 import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
-import { JmapClient } from "@/sources/mail/jmap";
-import { MailboxReader } from "@/sources/mail/reader";
 import type { PreviousTree } from "@/sources/store-source";
 import type { ChunkReader } from "@/store/read/reader";
 import { makeKeyPair } from "@/store/seal/secrets";
 import { decodeNode, idKey } from "@/store/tree/tree";
 import { type Executor, nextJob } from "./agent-desk";
+import { opened } from "./connections";
 import { inProcessLink } from "./in-process-link";
-import { tenantOf } from "./mail-tenant";
 
 /** Runs of sources that are reached over the network: claimed, leased and reported like those of an agent. */
 export class NetworkRuns {
@@ -115,7 +114,7 @@ export class NetworkRuns {
       ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
       : null;
     return {
-      reader: await MailboxReader.open(new JmapClient(tenantOf(this.services, connection)), source.remoteId),
+      reader: await NETWORK_ACCESS[connection.kind].open(opened(this.services, connection), source.remoteId),
       folders: job.clauses.what.folders,
       previous,
       resetMessage: null,

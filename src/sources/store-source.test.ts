@@ -13,9 +13,9 @@ import {
 import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { AheadReader, type AskLister } from "@/kinds/files/listing-ahead";
+import { Walks } from "@/kinds/files/listing-batch";
 import { freshFolder, type Snapped, snap, TestDepot } from "../../tests/depot";
-import { AheadReader, type AskLister } from "./files/listing-ahead";
-import { Walks } from "./files/listing-batch";
 
 /** What was touched just now is not taken as known the next time: until the clock has gone on. */
 const settle = () => new Promise((resolve) => setTimeout(resolve, 40));

@@ -229,7 +229,7 @@ describe("limits", () => {
       [ids],
     );
     const { waits } = await console_.ok<{ waits: string }>("GET", `/runs/${waiting!.id}`);
-    expect(waits).toMatch(/limits of its client/);
+    expect(waits).toMatch(/limit of simultaneous runs of its client/);
     for (const id of ids) expect((await console_.runEnds(id)).outcome).toBe("clean");
     const [overlap] = await system<{ count: number }>(
       "select count(*)::int as count from runs a, runs b where a.id = $1 and b.id = $2 and tstzrange(a.started_at, a.ended_at) && tstzrange(b.started_at, b.ended_at)",

@@ -154,7 +154,7 @@ describe("a check", () => {
     expect(run.figures).toMatchObject({ filesRead: 2 });
     expect(run.figures.newChunks).toBeGreaterThan(0);
     const { lines } = await console_.ok<{ lines: { message: string }[] }>("GET", `/runs/${run.id}/log`);
-    expect(lines.map(({ message }) => message).join()).toContain("is not whole any more: everything is read");
+    expect(lines.map(({ message }) => message).join()).toContain("has missing data. The run reads everything");
     const healed = await check(client, "bytes");
     expect((await pointsOf(machine)).map((point) => point.damagedAt)).toEqual([null, null, null]);
     expect(healed.damages.flatMap((damage) => damage.touches)).toEqual([]);
@@ -374,7 +374,7 @@ describe("locks and holds", () => {
     // what somebody brought back is not dropped again by the next run
     expect(await applyRetention(console_.services, machine.sourceId)).toBe(0);
     expect((await whys(machine))[2]).toBe(
-      "stays: held: brought back; it was dropped as older than the last 1",
+      "stays: held: restored from grace; it was dropped as older than the last 1",
     );
     await system("update points set purge_after = now() - interval '1 minute' where purge_after is not null");
     await aged();
@@ -625,7 +625,7 @@ describe("a bucket of a server that nobody of us wrote", () => {
         lockDays: 3,
       });
       expect([locked.status, locked.body.errors[0]!.field]).toEqual([422, "lockDays"]);
-      expect(locked.body.errors[0]!.message).toContain("does not lock objects");
+      expect(locked.body.errors[0]!.message).toContain("has no object lock");
       await console_.ok("PUT", grant, { quotaBytes: 1e9 });
       await writeTo(client, depot.id);
       const data = join(machine.root, "data");

@@ -269,7 +269,7 @@ describe("a master key from a vault", () => {
     const env = { ...process.env, DEEPKEEP_HOME: console_.home };
     expect(readSettings({ ...env, ...command }).masterKey).toMatch(/^[0-9a-f]{64}$/);
     expect(() => readSettings({ ...env, DEEPKEEP_MASTER_KEY_COMMAND: "false" })).toThrow(
-      "gives no master key",
+      "returned no master key",
     );
     writeFileSync(join(folder, "short"), "abc\n");
     expect(() =>

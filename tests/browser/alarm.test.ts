@@ -131,7 +131,7 @@ describe("looking closer", () => {
     await browser.findElement(By.xpath("//label[contains(., 'Ines Marlow')]/input")).click();
     await press(browser, "Open it");
     const address = await (await seeText(browser, "/viewings/")).getText();
-    await seeText(browser, "Ines Marlow: has not come yet");
+    await seeText(browser, "Ines Marlow: not connected yet");
     await seemlyToAll(browser, "Restore with a viewing");
     expect((await fetch(address)).status).toBe(401);
     await press(browser, "Close");

@@ -180,13 +180,13 @@ describe("the whole path in the browser", () => {
     await accessible("policies");
     expect(await printedGroups(browser)).toEqual(groups);
     const asked = await browser.findElement(
-      By.xpath("//label[starts-with(normalize-space(.), 'Type group')]"),
+      By.xpath("//label[starts-with(normalize-space(.), 'Group ')]"),
     );
-    const number = Number(/group (\d+)/.exec(await asked.getText())![1]);
-    await type(browser, "Type group", "ZZZZZ");
+    const number = Number(/Group (\d+)/.exec(await asked.getText())![1]);
+    await type(browser, "Group ", "ZZZZZ");
     await press(browser, "Confirm the key");
     await see(browser, ".field-error");
-    await type(browser, "Type group", groups[number - 1]!);
+    await type(browser, "Group ", groups[number - 1]!);
     await press(browser, "Confirm the key");
     await seeText(browser, "its sheet is confirmed");
     await press(browser, "Save");
@@ -245,7 +245,7 @@ describe("the whole path in the browser", () => {
     await press(browser, "You: Ines Marlow");
     await press(browser, "Sign out");
     await signInAs(browser, console_.url, "maren@quillmere.example", console_.password);
-    await seeText(browser, "Nothing has been given to you yet");
+    await seeText(browser, "Nothing is shared with you yet");
     await press(browser, "Statements");
     await seeText(browser, "The source is kept within its target");
     expect(await browser.findElements(By.linkText("Sources"))).toHaveLength(0);
@@ -288,7 +288,7 @@ describe("the whole path in the browser", () => {
 
   it("proves by a drill that it restores; the run, the statement and Usage say so", async () => {
     await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");
-    await seeText(browser, "No drill was done yet");
+    await seeText(browser, "No drill yet");
     await press(browser, "Run drill now");
     await until(async () => {
       await open("/c/quillmere/north-clinic/quill-lt-04-files/sources");

@@ -15,6 +15,7 @@ import { mailSettings } from "@/db/notices/notices";
 import { linksOf, type SendingRow, sendingOf, statementDeliveries } from "@/db/notices/statements";
 import { nightCounts } from "@/db/runs/runs";
 import { stateCounts } from "@/db/sources/sources";
+import { KINDS } from "@/kinds";
 import { Problem } from "@/server/base/problem";
 import { clientStatement, periodOf } from "@/server/statements/statement";
 import { usageOf } from "@/server/statements/usage";
@@ -178,7 +179,7 @@ function Contracts({
             const cells = (
               <>
                 <td className="font-semibold">{first ? line.clientName : ""}</td>
-                <td>{line.kind === "mail" ? "mailboxes" : "machines"}</td>
+                <td>{KINDS[line.kind].unit.many}</td>
                 <td className="num">{line.contracted ?? "none"}</td>
                 <td className="num">
                   {line.daysOver > 0 ? <b className="text-error">{line.most}</b> : line.most}

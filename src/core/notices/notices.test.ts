@@ -172,7 +172,9 @@ describe("a message", () => {
     const toldAt = new Date("2026-11-18T23:30:00Z");
     const lasting = [{ ...cause({ code: "machine.silent", sources: ["pend-lt-07 files"] }), toldAt }];
     const text = noticeText({ ...told([cause()], lasting), zone: "Pacific/Auckland" });
-    expect(text).toMatch(/\nReported before, still open:\n- .+: pend-lt-07 files \(reported on 19 Nov 2026\)\n$/);
+    expect(text).toMatch(
+      /\nReported before, still open:\n- .+: pend-lt-07 files \(reported on 19 Nov 2026\)\n$/,
+    );
     expect(noticeSubject(told([cause()], lasting))).not.toContain("pend-lt-07");
   });
 });

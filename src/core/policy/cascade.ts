@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { KINDS, SOURCE_KINDS, type SourceKind } from "@/kinds";
 import type { SiteId } from "../ids";
 import { namePattern, patternProblem } from "../selection/pattern";
 import { type Clauses, clausesSchema, PLAIN_CLAUSES } from "./clauses";
@@ -102,7 +103,7 @@ const patternText = (schema: z.ZodString) =>
 /** Which sources a group takes by themselves: all that is given must hold. */
 export const groupRule = z
   .object({
-    kind: z.enum(["files", "mail"]).optional(),
+    kind: z.enum(SOURCE_KINDS).optional(),
     /** A pattern for the name, such as `*-lt-*`. */
     name: patternText(words("a pattern for the name")).optional(),
     /** Words of the machine's system, such as `Debian`. */
@@ -117,7 +118,7 @@ export type GroupRule = z.infer<typeof groupRule>;
 
 /** What a rule looks at. */
 export interface SourceTraits {
-  readonly kind: "files" | "mail";
+  readonly kind: SourceKind;
   readonly name: string;
   readonly siteId: SiteId;
   readonly system: string | null;
@@ -137,7 +138,7 @@ export function ruleTakes(rule: GroupRule, source: SourceTraits): boolean {
 export function ruleSentence(rule: GroupRule | null, siteName: (id: string) => string): string {
   if (!rule) return "Matches no sources automatically";
   const parts = [
-    rule.kind && (rule.kind === "files" ? "files of machines" : "mailboxes"),
+    rule.kind && KINDS[rule.kind].sources,
     rule.name && `named ${rule.name}`,
     rule.system && `on ${rule.system}`,
     rule.tag && `tagged “${rule.tag}”`,

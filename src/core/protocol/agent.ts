@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { SOURCE_KINDS } from "@/kinds";
 import { clausesSchema } from "../policy/clauses";
 import { RATES_MOST } from "../units/rates";
 
@@ -86,7 +87,7 @@ export const backupJob = z.object({
   /** The moment that the recovery point bears. */
   moment: z.iso.datetime(),
   sourceId: z.uuid(),
-  sourceKind: z.enum(["files", "mail"]),
+  sourceKind: z.enum(SOURCE_KINDS),
   sourceName: z.string(),
   machineName: z.string(),
   clauses: clausesSchema,

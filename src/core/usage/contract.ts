@@ -1,12 +1,11 @@
+import { KINDS, SOURCE_KINDS, type SourceKind } from "@/kinds";
 import type { ClientId } from "../ids";
-import { counted } from "../units/duration";
 
-/** What sources of a kind are called where they are counted. */
-export const KIND_NOUNS = { files: "machine", mail: "mailbox" } as const;
-export type ContractKind = keyof typeof KIND_NOUNS;
-export const CONTRACT_KINDS = Object.keys(KIND_NOUNS) as ContractKind[];
+export type ContractKind = SourceKind;
+export const CONTRACT_KINDS = SOURCE_KINDS;
+/** Sources of a kind, counted in its unit: "1 mailbox". */
 export const countedKind = (kind: ContractKind, count: number): string =>
-  kind === "mail" ? `${count} ${count === 1 ? "mailbox" : "mailboxes"}` : counted(count, KIND_NOUNS[kind]);
+  `${count.toLocaleString("en-GB")} ${KINDS[kind].unit[count === 1 ? "one" : "many"]}`;
 
 /** How many sources of each kind a client has bought protection for; a kind that is not in it has no limit. */
 export type Contract = Readonly<Partial<Record<ContractKind, number>>>;

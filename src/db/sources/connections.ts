@@ -1,5 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { ClientId, ConnectionId, SiteId } from "@/core/ids";
+import type { NetworkKind } from "@/kinds";
+import type { MailSettings } from "@/kinds/mail/settings";
 import { all, change, one, type Tx } from "../base/scope";
 
 /** How sources are reached over the network. Enrolled machines are in `machines`. */
@@ -7,7 +9,7 @@ export interface Connection {
   readonly id: ConnectionId;
   readonly clientId: ClientId;
   readonly siteId: SiteId;
-  readonly kind: "mail";
+  readonly kind: NetworkKind;
   readonly name: string;
   /** Where it answers: an origin such as `https://mail.example`. */
   readonly address: string;
@@ -19,18 +21,6 @@ export interface Connection {
   readonly checkCode: Code | null;
   readonly checkMessage: string | null;
   readonly goneAt: Date | null;
-}
-
-export interface MailSettings {
-  /** How it is signed in; left out by earlier versions for an application. */
-  readonly auth?: "application" | "password" | "bearer";
-  /** Of an application. */
-  readonly tenantId: string;
-  /** The application's id, or the user's name. */
-  readonly clientId: ClientId;
-  readonly region: string;
-  /** Hosts besides the address's own that a technician confirmed. */
-  readonly otherHosts?: readonly string[];
 }
 
 const CONNECTION = `id, client_id as "clientId", site_id as "siteId", kind, name, address, settings, secret,

@@ -3,10 +3,9 @@ import type { ClientId, ConnectionId, DepotId, MachineId, PolicyId, SiteId, Sour
 import type { ClauseName, InForce, Origin } from "@/core/policy/cascade";
 import type { Clauses } from "@/core/policy/clauses";
 import { type Outcome, type ProtectionState, STATES } from "@/core/protection/state";
+import type { SourceKind } from "@/kinds";
 import { all, allPlanned, change, one, type Tx } from "../base/scope";
 import type { BurstEvidence } from "../points/holds";
-
-export type SourceKind = "files" | "mail";
 
 export interface Source {
   readonly id: SourceId;

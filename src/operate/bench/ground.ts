@@ -3,9 +3,9 @@ import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSy
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { compileSelection } from "@/core/selection/selection";
-import { readAhead } from "@/sources/files/listing-ahead";
-import { FilesReader } from "@/sources/files/reader";
-import { restoreFiles } from "@/sources/files/writer";
+import { readAhead } from "@/kinds/files/listing-ahead";
+import { FilesReader } from "@/kinds/files/reader";
+import { restoreFiles } from "@/kinds/files/writer";
 import { type PreviousTree, storeSource } from "@/sources/store-source";
 import { IdNumbers } from "@/store/packs/id-numbers";
 import { lastPart, packName, packsOf } from "@/store/packs/layout";

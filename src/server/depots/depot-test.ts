@@ -9,7 +9,7 @@ import { DEPOT_FILE } from "@/store/packs/layout";
 import { LocalFolder } from "@/store/places/local-folder";
 import type { Place } from "@/store/places/place";
 import { FORMAT_VERSION } from "@/store/seal/sealing";
-import { type Steps, trySteps } from "../sources/steps";
+import { type Steps, trySteps } from "@/store/steps";
 
 export interface DepotTest extends Steps {
   readonly warnings: readonly string[];

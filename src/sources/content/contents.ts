@@ -7,7 +7,7 @@ import { ID_BYTES, Identifier } from "@/store/seal/identity";
 import type { ByteString } from "@/store/tree/tree";
 import { Threads } from "@/store/write/threads";
 import type { StoreWriter } from "@/store/write/writer";
-import { itemError } from "../files/open-file";
+import { itemError } from "../machine/open-file";
 import type { SourceReader } from "../reader";
 import { CHUNK_WORDS, type ContentAnswer, type ContentJob, chunksOf, FILE_WORDS, factsOf } from "./batch";
 import { ContentCutter, type ContentFacts } from "./cutter";

@@ -1,6 +1,6 @@
 import { WindowMemory } from "@/store/cutting/windows";
 import { Identifier } from "@/store/seal/identity";
-import { openFile } from "../files/open-file";
+import { openFile } from "../machine/open-file";
 import type { OpenFile } from "../reader";
 import { AnswerBuilder, type ContentAnswer, type ContentJob } from "./batch";
 import { ContentCutter } from "./cutter";

@@ -19,7 +19,7 @@ export const ConnectSheet = dynamic(() =>
   import("../sources/connect-sheet").then((module) => module.ConnectSheet),
 );
 export const TenantActions = dynamic(() =>
-  import("../sources/tenant-sheet").then((module) => module.TenantActions),
+  import("@/kinds/mail/connect-form").then((module) => module.TenantActions),
 );
 export const Depth = dynamic(() => import("../drawings/depth").then((module) => module.Depth));
 export const DepotSheet = dynamic(() => import("../depots/depot-sheet").then((module) => module.DepotSheet));

@@ -1,11 +1,12 @@
 "use client";
 
 import type { GroupRule } from "@/core/policy/cascade";
+import { KINDS, SOURCE_KINDS, type SourceKind } from "@/kinds";
 import { FieldGroup, SelectField, TextField } from "../parts/form";
 
 /** Which sources a policy takes by themselves, as it is typed. */
 export interface GroupRuleDraft {
-  readonly kind: "" | "files" | "mail";
+  readonly kind: "" | SourceKind;
   readonly name: string;
   readonly system: string;
   readonly tag: string;
@@ -43,8 +44,11 @@ export function GroupRuleFields({
             onChange={(event) => set({ kind: event.target.value as GroupRuleDraft["kind"] })}
           >
             <option value="">any</option>
-            <option value="files">files of machines</option>
-            <option value="mail">mailboxes</option>
+            {SOURCE_KINDS.map((id) => (
+              <option key={id} value={id}>
+                {KINDS[id].sources}
+              </option>
+            ))}
           </SelectField>
           <TextField
             label="Name"

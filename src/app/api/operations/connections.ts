@@ -7,13 +7,14 @@ import {
   connectionById,
   insertConnection,
   listConnections,
-  type MailSettings,
   markChecked,
   markConnectionGone,
   setSecret,
 } from "@/db/sources/connections";
 import { listMachines, machineById, markGone } from "@/db/sources/machines";
-import { lookAt, secretContext, takeAccounts, tenantWith, testTenant } from "@/runs/mail-tenant";
+import type { MailSettings } from "@/kinds/mail/settings";
+import { NETWORK_ACCESS } from "@/kinds/server";
+import { addFound, lookAt, opened, secretContext } from "@/runs/connections";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import * as shape from "../shapes";
@@ -140,7 +141,11 @@ export const connections = [
       });
       // outside the transaction: the far end may take its time
       refuseIncomplete(body);
-      const test = await testTenant(tenantWith(body.address, settingsOf(body), body.clientSecret));
+      const test = await NETWORK_ACCESS.mail.test({
+        address: body.address,
+        settings: settingsOf(body),
+        secret: body.clientSecret,
+      });
       if (!test.ok) {
         const failed = test.steps.at(-1)!;
         throw invalid(FIELD_OF_CODE[test.code!] ?? "address", `${failed.step}: ${failed.message}`);
@@ -163,7 +168,7 @@ export const connections = [
         };
         await insertConnection(tx, connection, context.who.at);
         await markChecked(tx, id, context.who.at, null, null);
-        const mailboxes = await takeAccounts(tx, connection, test.accounts, context.who.at);
+        const mailboxes = await addFound(tx, connection, test.found, context.who.at);
         await context.record(tx, params.clientId, "connected a mail tenant", body.name, {
           address: connection.address,
           tenant: body.tenantId,
@@ -191,8 +196,8 @@ export const connections = [
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
       if (connection.goneAt) throw new Problem("request.conflict", `${connection.name} was removed.`);
-      const { accounts, ...test } = await lookAt(context.services, connection.id);
-      return { ...test, mailboxes: accounts.length };
+      const { found, ...test } = await lookAt(context.services, connection.id);
+      return { ...test, mailboxes: found.length };
     },
   }),
   operation({
@@ -208,7 +213,10 @@ export const connections = [
     run: async (context, { params, body }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
-      const test = await testTenant(tenantWith(connection.address, connection.settings, body.clientSecret));
+      const test = await NETWORK_ACCESS[connection.kind].test({
+        ...opened(context.services, connection),
+        secret: body.clientSecret,
+      });
       if (!test.ok) throw invalid("clientSecret", test.steps.at(-1)!.message ?? "It was refused.");
       await context.tx(async (tx) => {
         const sealed = context.services.secrets.seal(
@@ -217,11 +225,11 @@ export const connections = [
         );
         await setSecret(tx, connection.id, sealed);
         await markChecked(tx, connection.id, context.who.at, null, null);
-        await takeAccounts(tx, connection, test.accounts, context.who.at);
+        await addFound(tx, connection, test.found, context.who.at);
         await context.record(tx, connection.clientId, "changed the secret of a mail tenant", connection.name);
         await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
       });
-      return { steps: test.steps, mailboxes: test.accounts.length };
+      return { steps: test.steps, mailboxes: test.found.length };
     },
   }),
   operation({

@@ -2,6 +2,7 @@ import { z } from "zod";
 import { CODES, type Code } from "@/core/codes";
 import { CLAUSE_NAMES } from "@/core/policy/cascade";
 import { OUTCOMES, STATES } from "@/core/protection/state";
+import { SOURCE_KINDS } from "@/kinds";
 
 /** A moment: a Date of the handler, text of ISO 8601 in UTC in the answer. */
 export const moment = z
@@ -25,7 +26,7 @@ export const state = z.enum(STATES);
 export const states = z.record(state, z.number());
 export const clauseName = z.enum(CLAUSE_NAMES);
 export const codeName = z.enum(Object.keys(CODES) as [Code, ...Code[]]);
-export const sourceKind = z.enum(["mail", "files"]);
+export const sourceKind = z.enum(SOURCE_KINDS);
 export const codeText = z.object({
   title: z.string(),
   cause: z.string(),

@@ -25,12 +25,12 @@ import {
 } from "node:fs";
 import { basename, join } from "node:path";
 import { describe, expect, it } from "vitest";
+import { setMtime, writeXattr } from "@/sources/machine/libc";
 import { folderEntries, walkTree } from "@/store/read/browse";
 import { Identifier } from "@/store/seal/identity";
 import { bring, freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { describeTree } from "../../../tests/same-tree";
 import { compareWithDisk } from "./compare";
-import { setMtime, writeXattr } from "./libc";
 
 const bytes = (text: string) => Buffer.from(text, "latin1");
 

@@ -1,8 +1,8 @@
 import { constants } from "node:fs";
 import { compileSelection, type FileSelection, outermostFolders } from "@/core/selection/selection";
+import { OpenFolder, STAT_WORDS } from "@/sources/machine/libc";
+import { joinPath } from "@/sources/machine/paths";
 import { type ByteString, byteString, showBytes } from "@/store/tree/tree";
-import { OpenFolder, STAT_WORDS } from "./libc";
-import { joinPath } from "./paths";
 import { FilesReader } from "./reader";
 
 /** A walk that is to be listed ahead. */

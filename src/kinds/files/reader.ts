@@ -1,10 +1,16 @@
 import { constants, readlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
+import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "@/sources/machine/libc";
+import { itemError, openFile } from "@/sources/machine/open-file";
+import { joinPath, systemPath } from "@/sources/machine/paths";
+import {
+  type Listed,
+  type Listing,
+  nowNanoseconds,
+  type OpenFile,
+  type SourceReader,
+} from "@/sources/reader";
 import { type ByteString, showBytes } from "@/store/tree/tree";
-import { type Listed, type Listing, nowNanoseconds, type OpenFile, type SourceReader } from "../reader";
-import { deviceOf, OpenFolder, readXattrs, type Stats, statsOf } from "./libc";
-import { itemError, openFile } from "./open-file";
-import { joinPath, systemPath } from "./paths";
 import { mountsOf, PSEUDO_SYSTEMS, SNAPSHOTS_FOLDER, SUBVOLUME_INODE } from "./volume-snapshot";
 
 const TYPES: ReadonlyMap<number, Listed["type"]> = new Map([

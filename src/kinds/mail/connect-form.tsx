@@ -2,12 +2,12 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
-import { ClientAndSite, type ConnectClient, useClientAndSite } from "../clients/client-and-site";
-import { showRefusal } from "../parts/actions";
-import { callApi } from "../parts/api";
-import { Refusal, SelectField, TextField, useSending } from "../parts/form";
-import { say } from "../parts/say";
-import { type StepsShown, TestSteps } from "../parts/test-steps";
+import { ClientAndSite, type ConnectClient, useClientAndSite } from "@/ui/clients/client-and-site";
+import { showRefusal } from "@/ui/parts/actions";
+import { callApi } from "@/ui/parts/api";
+import { Refusal, SelectField, TextField, useSending } from "@/ui/parts/form";
+import { say } from "@/ui/parts/say";
+import { type StepsShown, TestSteps } from "@/ui/parts/test-steps";
 
 /** The ways to sign in, and what each asks for. */
 const WAYS = {
@@ -21,7 +21,7 @@ const WAYS = {
 } as const;
 
 /** Connects a mail tenant: tested before it is one, and refused at the field that the failing step is about. */
-export function TenantSheet({ clients }: { clients: readonly ConnectClient[] }) {
+export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient[] }) {
   const router = useRouter();
   const sending = useSending();
   const choice = useClientAndSite(clients);

@@ -12,13 +12,13 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
+import { joinPath, systemPath } from "@/sources/machine/paths";
 import type { Holder } from "@/store/cutting/windows";
 import { filePieces, findEntry, folderEntries, folderPages } from "@/store/read/browse";
 import type { AtHand, ChunkReader } from "@/store/read/reader";
 import { ID_BYTES } from "@/store/seal/identity";
 import { type ByteString, byteString, type Entry, showBytes } from "@/store/tree/tree";
 import { Prefetcher } from "@/store/write/prefetcher";
-import { joinPath, systemPath } from "./paths";
 import { beginPlacing, type Placing, SMALL_BYTES } from "./placing";
 import { lookAt, type Placed, putInPlace, tryUnlink, unfinishedIn, unfinishedOf } from "./placing-batch";
 import {

@@ -13,9 +13,9 @@ import {
 import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { afterEach, describe, expect, it } from "vitest";
+import { readXattrs } from "@/sources/machine/libc";
 import { byteString } from "@/store/tree/tree";
 import { freshFolder } from "../../../tests/depot";
-import { readXattrs } from "./libc";
 import { isUnfinished, type Metadata, OwnFolders, putFile, setMetadata, UNFINISHED_MODE } from "./put-file";
 
 const MTIME = 1_700_000_000_123_456_789n;

@@ -1,11 +1,11 @@
 import { randomBytes } from "node:crypto";
 import { lstatSync, readdirSync, renameSync, rmdirSync, unlinkSync } from "node:fs";
 import { CodedError } from "@/core/codes";
+import { systemPath } from "@/sources/machine/paths";
 import type { Holder } from "@/store/cutting/windows";
 import { joinTime, splitTime } from "@/store/tree/times";
 import { type ByteString, showBytes } from "@/store/tree/tree";
 import { putBytes } from "@/store/write/copy";
-import { systemPath } from "./paths";
 import { type Metadata, OwnFolders, type Put, putFile, wellPut, writeAll } from "./put-file";
 
 export interface FileToPlace {

@@ -1,7 +1,5 @@
 import { createHash } from "node:crypto";
 import { CodedError } from "@/core/codes";
-import type { ByteString } from "@/store/tree/tree";
-import { byteString } from "@/store/tree/tree";
 import {
   type Listed,
   type Listing,
@@ -9,7 +7,9 @@ import {
   nowNanoseconds,
   type OpenFile,
   type SourceReader,
-} from "../reader";
+} from "@/sources/reader";
+import type { ByteString } from "@/store/tree/tree";
+import { byteString } from "@/store/tree/tree";
 import type { JmapClient, MailFolder, MailItem } from "./jmap";
 
 /**

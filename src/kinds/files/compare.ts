@@ -9,12 +9,12 @@ import {
   readSync,
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
+import { joinPath, systemPath } from "@/sources/machine/paths";
+import { NOBODY_SAID } from "@/sources/reader";
 import { chunksOf, type Walked } from "@/store/read/browse";
 import type { ChunkReader } from "@/store/read/reader";
 import type { Identifier } from "@/store/seal/identity";
 import { type ByteString, byteString, type Entry, idKey, showBytes } from "@/store/tree/tree";
-import { NOBODY_SAID } from "../reader";
-import { joinPath, systemPath } from "./paths";
 
 export interface CompareOptions {
   readonly store: ChunkReader;

@@ -9,7 +9,6 @@ import {
   writeSync,
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
-import type { ByteString } from "@/store/tree/tree";
 import {
   closeOpened,
   makeAt,
@@ -19,8 +18,9 @@ import {
   unlinkAt,
   writeXattr,
   writeXattrOpen,
-} from "./libc";
-import { systemPath } from "./paths";
+} from "@/sources/machine/libc";
+import { systemPath } from "@/sources/machine/paths";
+import type { ByteString } from "@/store/tree/tree";
 
 /** Writing files, and giving what was written its metadata; what goes wrong on the way is told, not thrown. */
 

@@ -1,10 +1,10 @@
 import { existsSync } from "node:fs";
 import { dirname, join } from "node:path";
 import { fileURLToPath } from "node:url";
+import { STAT_WORDS, statsAt } from "@/sources/machine/libc";
+import type { Listed, Listing } from "@/sources/reader";
 import type { ByteString } from "@/store/tree/tree";
 import { Threads } from "@/store/write/threads";
-import type { Listed, Listing } from "../reader";
-import { STAT_WORDS, statsAt } from "./libc";
 import {
   type AheadOf,
   LIST_IT_YOURSELF,

@@ -15,9 +15,9 @@ import { join } from "node:path";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import fc from "fast-check";
 import { expect, test, vi } from "vitest";
+import { readXattrs } from "@/sources/machine/libc";
 import { byteString } from "@/store/tree/tree";
 import { freshFolder } from "../../../tests/depot";
-import { readXattrs } from "./libc";
 import { beginPlacing, SMALL_BYTES } from "./placing";
 import type { Placed } from "./placing-batch";
 

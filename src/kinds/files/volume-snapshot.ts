@@ -1,8 +1,8 @@
 import { execFile } from "node:child_process";
 import { lstatSync, mkdirSync, readFileSync } from "node:fs";
 import { promisify } from "node:util";
+import { systemPath } from "@/sources/machine/paths";
 import { type ByteString, byteString, showBytes } from "@/store/tree/tree";
-import { systemPath } from "./paths";
 
 const run = promisify(execFile);
 

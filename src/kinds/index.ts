@@ -1,0 +1,18 @@
+import { FILES } from "./files/kind";
+import type { Kind } from "./kind";
+import { MAIL } from "./mail/kind";
+
+/** All kinds of source, by the id that database, API and recovery points use. The other registries are complete over it. */
+export const KINDS = { files: FILES, mail: MAIL } as const satisfies Readonly<Record<string, Kind>>;
+export type SourceKind = keyof typeof KINDS;
+export const SOURCE_KINDS = Object.keys(KINDS) as [SourceKind, ...SourceKind[]];
+
+type ReachedBy<How extends Kind["reachedBy"]> = {
+  [Id in SourceKind]: (typeof KINDS)[Id]["reachedBy"] extends How ? Id : never;
+}[SourceKind];
+/** Kinds that the runner reads over the network. */
+export type NetworkKind = ReachedBy<"network">;
+
+/** A kind by its id; null for one that a newer version wrote. */
+export const kindOf = (id: string): Kind | null =>
+  Object.hasOwn(KINDS, id) ? KINDS[id as SourceKind] : null;

@@ -1,0 +1,20 @@
+/**
+ * What a kind of source is called, how it is reached and how it is counted. Plain data without imports of a kind: it is part
+ * of every bundle, and core reads it.
+ */
+export interface Kind {
+  /** Several sources of the kind, as a policy's rule names them. */
+  readonly sources: string;
+  /** What a recovery point of the kind contains. */
+  readonly item: string;
+  readonly items: string;
+  /** What a contract and Usage count. */
+  readonly unit: { readonly one: string; readonly many: string };
+  /** An agent reads it on its machine, or the runner over the network. */
+  readonly reachedBy: "agent" | "network";
+  readonly connection: {
+    readonly name: string;
+    /** One line in *Connect…*: what must be there first. */
+    readonly requires: string;
+  };
+}

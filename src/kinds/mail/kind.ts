@@ -1,0 +1,14 @@
+import type { Kind } from "../kind";
+
+export const MAIL = {
+  sources: "mailboxes",
+  item: "message",
+  items: "messages",
+  unit: { one: "mailbox", many: "mailboxes" },
+  reachedBy: "network",
+  connection: {
+    name: "Mail tenant",
+    requires:
+      "Requires: the address of a JMAP server, and an application, user or token that may read the mailboxes.",
+  },
+} as const satisfies Kind;
