@@ -240,7 +240,7 @@ describe("keeping mailboxes", () => {
       clash: "keep-both",
     });
     expect(answer.status).toBe(422);
-    expect(answer.body.errors[0]!.message).toMatch(/choose a folder on one, or download it/);
+    expect(answer.body.errors[0]!.message).toMatch(/Select a folder on a machine, or download them/);
   });
 
   it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {
