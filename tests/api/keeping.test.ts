@@ -154,7 +154,9 @@ describe("a check", () => {
     expect(run.figures).toMatchObject({ filesRead: 2 });
     expect(run.figures.newChunks).toBeGreaterThan(0);
     const { lines } = await console_.ok<{ lines: { message: string }[] }>("GET", `/runs/${run.id}/log`);
-    expect(lines.map(({ message }) => message).join()).toContain("has missing data. The run reads everything");
+    expect(lines.map(({ message }) => message).join()).toContain(
+      "has missing data. The run reads everything",
+    );
     const healed = await check(client, "bytes");
     expect((await pointsOf(machine)).map((point) => point.damagedAt)).toEqual([null, null, null]);
     expect(healed.damages.flatMap((damage) => damage.touches)).toEqual([]);

@@ -179,9 +179,7 @@ describe("the whole path in the browser", () => {
     expect(groups).toHaveLength(13);
     await accessible("policies");
     expect(await printedGroups(browser)).toEqual(groups);
-    const asked = await browser.findElement(
-      By.xpath("//label[starts-with(normalize-space(.), 'Group ')]"),
-    );
+    const asked = await browser.findElement(By.xpath("//label[starts-with(normalize-space(.), 'Group ')]"));
     const number = Number(/Group (\d+)/.exec(await asked.getText())![1]);
     await type(browser, "Group ", "ZZZZZ");
     await press(browser, "Confirm the key");
