@@ -92,6 +92,8 @@ export async function sourcesView(input: ViewInput): Promise<ViewOutput> {
           perDay: source.addedPerDay,
           next: source.paused ? null : source.nextDueAt,
           gone: source.gone,
+          kind: source.kind,
+          connection: source.machineName ?? source.connectionName,
         }))}
       />
     </>

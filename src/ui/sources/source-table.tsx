@@ -6,6 +6,8 @@ import { usePathname, useRouter, useSearchParams } from "next/navigation";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { ProtectionState } from "@/core/protection/state";
 import { formatBytes } from "@/core/units/bytes";
+import { KINDS, type SourceKind } from "@/kinds";
+import { KindIcon } from "@/kinds/icons";
 import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
 import { Mark } from "../parts/mark";
@@ -25,11 +27,22 @@ export interface SourceRow {
   readonly perDay: number;
   readonly next: Date | null;
   readonly gone: boolean;
+  readonly kind: SourceKind;
+  /** The machine or the connection that it is reached by. */
+  readonly connection: string | null;
 }
 
 type Line =
   | { readonly kind: "head"; readonly key: string; readonly text: string }
   | { readonly kind: "source"; readonly key: string; readonly source: SourceRow };
+
+/** What the headings of the list are made of. */
+const GROUPINGS = {
+  site: { label: "site", of: (source: SourceRow) => source.site },
+  kind: { label: "kind", of: (source: SourceRow) => KINDS[source.kind].sources },
+  connection: { label: "connection", of: (source: SourceRow) => source.connection ?? "removed connections" },
+} as const;
+type Grouping = keyof typeof GROUPINGS;
 
 const COLUMNS =
   "grid grid-cols-[minmax(150px,1.3fr)_minmax(110px,1fr)_150px_74px_74px_118px] items-center gap-x-3";
@@ -76,24 +89,34 @@ export function SourceTable({
   const elsewhere = found.text !== "" || found.fitting > sources.length;
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
   const box = useRef<HTMLDivElement>(null);
+  const [grouping, setGrouping] = useState<Grouping>("site");
   const lines = useMemo(() => {
     const words = elsewhere ? "" : text.toLowerCase();
     const made: Line[] = [];
     let head = "";
-    for (const source of sources) {
+    const headingOf = (source: SourceRow) => {
+      const own = GROUPINGS[grouping].of(source);
+      return withClient ? `${source.client} › ${own}` : own;
+    };
+    // the server's order is by site; a stable sort keeps it within each heading
+    const ordered =
+      grouping === "site"
+        ? sources
+        : [...sources].sort((a, b) => headingOf(a).localeCompare(headingOf(b), "en"));
+    for (const source of ordered) {
       if (
         !`${source.client} ${source.site} ${source.name} ${source.policy ?? ""} ${source.state}`
           .toLowerCase()
           .includes(words)
       )
         continue;
-      const here = withClient ? `${source.client} › ${source.site}` : source.site;
+      const here = headingOf(source);
       if (here !== head) made.push({ kind: "head", key: `head ${here}`, text: here });
       head = here;
       made.push({ kind: "source", key: source.id, source });
     }
     return made;
-  }, [sources, text, withClient, elsewhere]);
+  }, [sources, text, withClient, elsewhere, grouping]);
   const rows = useVirtualizer({
     count: lines.length,
     getScrollElement: () => box.current,
@@ -148,6 +171,20 @@ export function SourceTable({
           value={text}
           onChange={(event) => setText(event.target.value)}
         />
+        <label className="text-soft flex items-center gap-2 text-[13px] whitespace-nowrap">
+          Group by
+          <select
+            className="select select-sm w-[120px]"
+            value={grouping}
+            onChange={(event) => setGrouping(event.target.value as Grouping)}
+          >
+            {(Object.keys(GROUPINGS) as Grouping[]).map((id) => (
+              <option key={id} value={id}>
+                {GROUPINGS[id].label}
+              </option>
+            ))}
+          </select>
+        </label>
         {selected.size > 0 ? (
           <button type="button" className="btn btn-primary" onClick={backUpSelected}>
             Back up {selected.size} now
@@ -219,6 +256,7 @@ export function SourceTable({
                 >
                   <span className="flex min-w-0 items-center gap-2">
                     <Mark state={source.state} />
+                    <KindIcon kind={source.kind} />
                     <span className="truncate font-semibold">{source.name}</span>
                   </span>
                   <span className="text-soft truncate">
