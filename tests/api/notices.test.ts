@@ -224,7 +224,7 @@ describe("notices", () => {
     const second = (await mails()).at(-1)!;
     expect(second.subject).toBe("Vossel & Daughters Bakery: The selection is empty (voss-lt-02 files)");
     expect(second.text).toContain("Reported before, still open:");
-    expect(second.text).toMatch(/- The selection is empty: voss-lt-01 files \(told on \d+ \w+ \d{4}\)/);
+    expect(second.text).toMatch(/- The selection is empty: voss-lt-01 files \(reported on \d+ \w+ \d{4}\)/);
     expect(receiver.received[heard]!.body).toMatchObject({
       data: {
         causes: [{ runs: [{ source: "voss-lt-02 files" }] }],

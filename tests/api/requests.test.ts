@@ -334,7 +334,7 @@ describe("enrolment", () => {
     expect(
       (await console_.agent(["enrol", "--console", console_.url, "--code", "X", "--state", machine.state]))
         .output,
-    ).toMatch(/enrolled already/);
+    ).toMatch(/already enrolled/);
     expect(
       (
         await console_.agent([
