@@ -232,7 +232,7 @@ describe("policies that find their sources", () => {
     );
     expect(nothing.body.errors[0]).toMatchObject({
       field: "rule",
-      message: expect.stringContaining("everything"),
+      message: expect.stringContaining("every source"),
     });
   });
 });

@@ -184,7 +184,7 @@ describe("notices", () => {
     expect((await later(20)).made).toBe(0);
     expect((await later(12)).made).toBe(1);
     const digest = (await mails()).at(-1)!;
-    expect(digest.subject).toBe("Vossel & Daughters Bakery: 1 thing to look at since yesterday");
+    expect(digest.subject).toBe("Vossel & Daughters Bakery: 1 cause since yesterday");
     expect(digest.text!.indexOf("The selection is empty")).toBeLessThan(
       digest.text!.indexOf("Runs ended clean"),
     );
