@@ -194,7 +194,7 @@ describe("keeping points for a shorter time", () => {
     expect((await rulesOf(server)).rules!.howLong.days).toBe(130);
     const again = await setRules("site", client.siteId, days(8));
     await setRules("site", client.siteId, days(131));
-    expect((await decide(again.consentId!, "agreed")).body.detail).toContain("was changed since");
+    expect((await decide(again.consentId!, "agreed")).body.detail).toContain("was changed after");
     expect((await rulesOf(server)).rules!.howLong.days).toBe(131);
     // longer is nobody's second thought
     expect(await setRules("site", client.siteId, days(500))).toMatchObject({ saved: true });
