@@ -67,7 +67,7 @@ describe("what a machine merely claims to have stored", () => {
     expect(await claimed()).toEqual([]);
     const { rows } = await console_.ok<{ rows: { action: string; details: object }[] }>(
       "GET",
-      "/trail?search=claimed",
+      "/trail?search=rejected",
     );
     expect(rows).toMatchObject([
       { action: "rejected the contents of a pack", details: { chunks: ids.length } },
