@@ -90,10 +90,10 @@ describe("a policy", () => {
     await open(`/c/${client.slug}/policies`);
     const advice = await seeText(browser, "All copies are in");
     await (
-      await advice.findElement(By.xpath(".//button[contains(., 'Set aside')] | ./following-sibling::button"))
+      await advice.findElement(By.xpath(".//button[contains(., 'Dismiss')] | ./following-sibling::button"))
     ).click();
-    await type(browser, "Why it may stay so, for the trail", "they bought one place");
-    await press(browser, "Set aside");
+    await type(browser, "Reason (recorded in the trail)", "they bought one place");
+    await press(browser, "Dismiss");
     await seeText(browser, "“they bought one place”");
     await open(`/c/${client.slug}/trail`);
     await seeText(browser, "dismissed advice");

@@ -184,7 +184,7 @@ export function TenantActions({ connectionId, open }: { connectionId: string; op
               {sending.busy ? "Trying it…" : "Try it and keep it"}
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setRenewing(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>

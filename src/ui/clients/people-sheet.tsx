@@ -439,7 +439,7 @@ function CloseAccount({ person }: { person: DocketPerson }) {
           Close account
         </button>
         <button type="button" className="btn btn-plain" onClick={() => setTyped(null)}>
-          Leave it
+          Cancel
         </button>
       </div>
     </form>

@@ -80,7 +80,7 @@ export function Absences({
               Save
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>

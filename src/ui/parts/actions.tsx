@@ -226,7 +226,7 @@ export function RemoveConnection({
           Remove
         </button>
         <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-          Leave it
+          Cancel
         </button>
       </div>
     </form>

@@ -114,7 +114,7 @@ function AdviceList({
         <p key={one.key} className="text-soft mb-2 text-[13px]">
           {one.text}{" "}
           <span className="block">
-            Set aside by {one.setAside!.setBy}, {clockText(new Date(one.setAside!.setAt), zone)}: “
+            Dismissed by {one.setAside!.setBy}, {clockText(new Date(one.setAside!.setAt), zone)}: “
             {one.setAside!.reason}”.{" "}
             <button
               type="button"
@@ -152,13 +152,13 @@ function OpenAdvice({
       {advice.text}
       {policyId && !asking && (
         <button type="button" className="ml-2 underline" onClick={() => setAsking(true)}>
-          Set aside…
+          Dismiss…
         </button>
       )}
       {asking && (
         <div className="mt-2 grid gap-2">
           <TextField
-            label="Why it may stay so, for the trail"
+            label="Reason (recorded in the trail)"
             value={reason}
             error={sending.errorOf("reason")}
             onChange={(event) => setReason(event.target.value)}
@@ -166,10 +166,10 @@ function OpenAdvice({
           <Refusal problem={sending.problem?.errors.length ? null : sending.problem} />
           <div className="flex gap-3">
             <button type="button" className="btn btn-plain" disabled={sending.busy} onClick={setAside}>
-              Set aside
+              Dismiss
             </button>
             <button type="button" className="underline" onClick={() => setAsking(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </div>

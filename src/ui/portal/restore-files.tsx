@@ -284,7 +284,7 @@ function WhereTo({
         onClick={send}
         data-restore-files
       >
-        {way === "download" ? "Download" : gift.askFirst ? "Send request" : "Get it back"}
+        {way === "download" ? "Download" : gift.askFirst ? "Send request" : "Restore"}
       </button>
     </section>
   );

@@ -72,7 +72,7 @@ export function Holds({
               Hold all points
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>

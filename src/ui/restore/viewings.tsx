@@ -192,7 +192,7 @@ export function OpenAsFolder({
               Open it
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>

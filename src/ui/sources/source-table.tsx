@@ -45,7 +45,7 @@ const GROUPINGS = {
 type Grouping = keyof typeof GROUPINGS;
 
 const COLUMNS =
-  "grid grid-cols-[minmax(150px,1.3fr)_minmax(110px,1fr)_150px_74px_74px_118px] items-center gap-x-3";
+  "grid grid-cols-[minmax(180px,1.7fr)_minmax(100px,0.9fr)_140px_70px_74px_118px] items-center gap-x-3";
 
 /** How old the newest point may be, as a bar: full is the target. */
 function AgeBar({ source, now }: { source: SourceRow; now: Date }) {

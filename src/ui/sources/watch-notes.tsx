@@ -23,7 +23,7 @@ export function SetAside({ causeKey }: { causeKey: string }) {
   if (!open)
     return (
       <button type="button" className="btn btn-plain" data-key="s" onClick={() => setOpen(true)}>
-        Set aside…
+        Postpone…
       </button>
     );
   return (
@@ -34,7 +34,7 @@ export function SetAside({ causeKey }: { causeKey: string }) {
         void sending.send(async () => {
           const until = new Date(Date.now() + Number(hours) * 3_600_000).toISOString();
           await callApi("PUT", "/watch/set-asides", { key: causeKey, until, note });
-          say.success("Set aside until then.");
+          say.success("Postponed until then.");
           router.refresh();
         });
       }}
@@ -59,7 +59,7 @@ export function SetAside({ causeKey }: { causeKey: string }) {
       />
       <div>
         <button type="submit" className="btn btn-plain" disabled={sending.busy || !note.trim()}>
-          Set aside
+          Postpone
         </button>
       </div>
       {sending.problem && sending.problem.errors.length === 0 && <Refusal problem={sending.problem} />}
@@ -84,7 +84,7 @@ export function SetAsides({ asides }: { asides: readonly ShownAside[] }) {
   return (
     <details className="border-line border-b px-[17px] py-2">
       <summary className="text-soft cursor-pointer">
-        {asides.length} {asides.length === 1 ? "cause is" : "causes are"} set aside
+        {asides.length} {asides.length === 1 ? "cause is" : "causes are"} postponed
       </summary>
       <ul className="mt-2 grid gap-2">
         {asides.map((aside) => (
@@ -162,7 +162,7 @@ export function Handover({
           />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy || !text.trim()}>
-              Leave it
+              Cancel
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setWriting(false)}>
               Not now

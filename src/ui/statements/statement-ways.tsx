@@ -203,7 +203,7 @@ function BySchedule({
               Save
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>

@@ -82,7 +82,7 @@ export function ExceptionWords({
               Add to statement
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </div>
         </form>
