@@ -106,7 +106,7 @@ export async function messagesPart({ tx, place, provider, ask, href }: ViewInput
     <>
       <div className="head-line">
         <PartLinks part="messages" href={href} />
-        <span className="text-soft">sent by the clause Notices {about}</span>
+        <span className="text-soft">notices and statements of {about}</span>
         <Link className="btn btn-plain ml-auto h-[28px] min-h-[28px]" href={href({ sel: undefined })}>
           Mail server and webhooks
         </Link>

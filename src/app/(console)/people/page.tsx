@@ -86,7 +86,7 @@ export default async function Page({
                   {client && (
                     <span className="text-soft">
                       {" "}
-                      · {person.gifts === 0 ? "nothing shared" : `${person.gifts} given`}
+                      · {person.gifts === 0 ? "nothing shared" : `${person.gifts} shared`}
                     </span>
                   )}
                 </span>
