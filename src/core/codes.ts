@@ -267,6 +267,21 @@ export const CODES = {
     "The restore is larger than the free space of the volume.",
     "Free space there, choose a folder on another volume, or restore less.",
   ),
+  "restore.mailbox-full": text(
+    "The mailbox is full",
+    "The mail server takes no more messages because the mailbox has used up its quota.",
+    "Raise the quota or free space in the mailbox, then restore again. Messages that were restored are not duplicated.",
+  ),
+  "restore.message-rejected": text(
+    "The mail server rejected a message",
+    "The server has a limit or a rule that the message does not meet. The log has its reason.",
+    "Download the message instead, or change the rule on the server and restore again.",
+  ),
+  "restore.read-only": text(
+    "The mailbox cannot be changed",
+    "The connection may read this mailbox but not write to it.",
+    "Give the application, user or token of the connection write access, or download the messages instead.",
+  ),
   "restore.owner-not-set": text(
     "Owners could not be set",
     "The agent does not run as root, so restored files belong to its account.",

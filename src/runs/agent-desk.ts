@@ -247,6 +247,7 @@ async function describeJob(
       items,
       folder: request.folder,
       clash: request.clash,
+      toSourceId: request.toSourceId ?? null,
       totalBytes: run.progress.totalBytes ?? null,
     };
   }
@@ -414,7 +415,7 @@ export async function endByAgent(
     if (await startOverElsewhere(tx, run, end, now)) return;
     await finishRun(tx, run, end, now);
     if (run.kind !== "backup") {
-      const address = run.kind === "restore" ? "its agent" : "runner";
+      const address = executor.id ? "its agent" : "runner";
       const who: Who = { actor: executor.name, address, at: now };
       await record(tx, who, run.clientId, `ended a ${run.kind}`, executor.name, {
         run: runId,

@@ -1,18 +1,23 @@
 import { makePoint, type Reading } from "@/agent/backup";
+import type { ConsoleLink } from "@/agent/link";
+import type { RunReporter } from "@/agent/reporter";
 import { carryOut } from "@/agent/work";
 import { CodedError } from "@/core/codes";
-import type { BackupJob } from "@/core/protocol/agent";
+import type { SourceId } from "@/core/ids";
+import type { BackupJob, RestoreJob } from "@/core/protocol/agent";
+import { counted } from "@/core/units/duration";
 import { pointById } from "@/db/points/points";
 import { clientsWithNetworkRuns } from "@/db/runs/runs";
 import { connectionById } from "@/db/sources/connections";
 import { sourceById } from "@/db/sources/sources";
+import { KINDS } from "@/kinds";
 import { NETWORK_ACCESS } from "@/kinds/server";
 import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
 import type { PreviousTree } from "@/sources/store-source";
-import type { ChunkReader } from "@/store/read/reader";
+import { type ChunkReader, CopiesReader } from "@/store/read/reader";
 import { makeKeyPair } from "@/store/seal/secrets";
-import { decodeNode, idKey } from "@/store/tree/tree";
+import { decodeNode, idKey, showBytes } from "@/store/tree/tree";
 import { type Executor, nextJob } from "./agent-desk";
 import { opened } from "./connections";
 import { inProcessLink } from "./in-process-link";
@@ -49,8 +54,8 @@ export class NetworkRuns {
     for (const clientId of clients) {
       while (this.running.size < this.atOnce) {
         const executor: Executor = { id: null, clientId, name: "the runner", publicKey: this.pair.publicKey };
-        const job = await nextJob(this.services, executor, ["backup"]);
-        if (job?.kind !== "backup") break;
+        const job = await nextJob(this.services, executor, ["backup", "restore"]);
+        if (!job) break;
         // without a report, who settles is told
         const work = this.execute(executor, job)
           .catch((error) => {
@@ -80,17 +85,82 @@ export class NetworkRuns {
     await Promise.all(this.running);
   }
 
-  private execute(executor: Executor, job: BackupJob): Promise<void> {
+  private execute(executor: Executor, job: BackupJob | RestoreJob): Promise<void> {
     const link = inProcessLink(this.services, executor);
     return carryOut(
       link,
       job,
       this.pair.privateKey.toString("base64"),
       async (dataKey, reporter) => {
-        await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
+        if (job.kind === "restore") await this.restore(link, executor, job, reporter);
+        else await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
       },
       isDatabaseAway,
     );
+  }
+
+  /** Puts items of recovery points back into a source of the same client. */
+  private async restore(
+    link: ConsoleLink,
+    { clientId }: Executor,
+    job: RestoreJob,
+    reporter: RunReporter,
+  ): Promise<void> {
+    const { connection, source } = await this.reached(job.toSourceId);
+    if (source.clientId !== clientId) throw new CodedError("not-found", "the target is another client's");
+    const { spaces } = this.services;
+    const items = [];
+    for (const { root, path, depotIds } of job.items)
+      items.push({
+        store: new CopiesReader(await Promise.all(depotIds.map((id) => spaces.reader(clientId, id)))),
+        root: Buffer.from(root, "hex"),
+        path: Buffer.from(path, "base64").toString("latin1"),
+      });
+    const { present, cautions, ...put } = await NETWORK_ACCESS[connection.kind].restore(
+      opened(this.services, connection),
+      source.remoteId,
+      {
+        items,
+        folder: job.folder,
+        expect: (count, bytes) => reporter.expect(count, bytes),
+        log: (level, code, path, message) => reporter.log(level, code, path && showBytes(path), message),
+        progress: reporter.progress,
+        signal: reporter.signal,
+      },
+    );
+    const { item, items: many } = KINDS[connection.kind];
+    if (cautions > 0 && put.files + present === 0)
+      throw new CodedError(
+        "restore.cannot-write",
+        "No item could be restored. The log gives the reason for each item.",
+      );
+    reporter.log(
+      "info",
+      null,
+      null,
+      `${counted(put.files, item, many)} restored to ${source.name}, ${counted(put.folders, "folder")} created; ${present.toLocaleString("en-GB")} were there already.`,
+    );
+    await reporter.flush();
+    await link.end(job.runId, {
+      attempt: job.attempt,
+      outcome: cautions > 0 ? "caution" : "clean",
+      code: cautions > 0 ? "restore.message-rejected" : null,
+      message: null,
+      figures: { ...put, links: 0, keptBoth: 0, replaced: 0, skipped: present, cautions },
+    });
+  }
+
+  /** A source that is reached over the network, with its connection. */
+  private async reached(sourceId: SourceId | null) {
+    const { source, connection } = await this.services.db.withScope({ role: "system" }, async (tx) => {
+      const found = sourceId ? await sourceById(tx, sourceId) : null;
+      return {
+        source: found,
+        connection: found?.connectionId ? await connectionById(tx, found.connectionId) : null,
+      };
+    });
+    if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was removed");
+    return { source: { ...source, remoteId: source.remoteId }, connection };
   }
 
   private async previousOf(pointId: string): Promise<ChunkReader> {
@@ -102,14 +172,7 @@ export class NetworkRuns {
   }
 
   private async readingOf(job: BackupJob): Promise<Reading> {
-    const { source, connection } = await this.services.db.withScope({ role: "system" }, async (tx) => {
-      const found = await sourceById(tx, job.sourceId);
-      return {
-        source: found,
-        connection: found?.connectionId ? await connectionById(tx, found.connectionId) : null,
-      };
-    });
-    if (!source?.remoteId || !connection) throw new CodedError("not-found", "the connection was removed");
+    const { source, connection } = await this.reached(job.sourceId);
     const previous = job.previous
       ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
       : null;

@@ -23,6 +23,7 @@ import {
 import { connectionById } from "@/db/sources/connections";
 import { machineById } from "@/db/sources/machines";
 import { type Source, sourceById } from "@/db/sources/sources";
+import { kindOf } from "@/kinds";
 import type { Who } from "@/server/access/who";
 import { record } from "@/server/access/who";
 import { invalid, notFound, Problem } from "@/server/base/problem";
@@ -130,7 +131,13 @@ export interface RestoreRequest {
   readonly items: readonly { readonly pointId: string; readonly path: string }[];
   readonly destination:
     | { readonly kind: "original" }
-    | { readonly kind: "folder"; readonly folder: string; readonly machineId?: MachineId | undefined };
+    | { readonly kind: "folder"; readonly folder: string; readonly machineId?: MachineId | undefined }
+    | {
+        readonly kind: "source";
+        readonly sourceId: SourceId;
+        /** Names separated by slashes; without it everything goes where it was. */
+        readonly folder?: string | undefined;
+      };
   readonly clash: "keep-both" | "replace" | "skip";
 }
 
@@ -139,6 +146,20 @@ export interface StoredRestore {
   readonly items: readonly { readonly pointId: string; readonly path: ByteString }[];
   readonly folder: string | null;
   readonly clash: RestoreRequest["clash"];
+  /** The source that is restored to over the network; absent for a machine. */
+  readonly toSourceId?: SourceId;
+}
+
+/** A source that takes items of a kind back over the network. Throws problems of the field. */
+async function networkTarget(tx: Tx, from: Source, sourceId: SourceId, field: string): Promise<Source> {
+  const target = await sourceById(tx, sourceId);
+  if (!target) throw invalid(field, "This source does not exist, or you do not have access to it.");
+  if (target.clientId !== from.clientId) throw invalid(field, "A restore stays within one client.");
+  if (target.kind !== from.kind || !target.connectionId)
+    throw invalid(field, `${target.name} does not take ${kindOf(from.kind)?.items ?? "items"}.`);
+  if (!(await isReachable(tx, target)))
+    throw invalid(field, `${target.name} cannot be reached any more. Select another target.`);
+  return target;
 }
 
 /** The points that items name, all of one client. Throws problems of the field. */
@@ -158,13 +179,43 @@ export async function pointsOfItems(
   return found;
 }
 
-/** Asks for a restore to a machine of the same client. */
+/** Where the items of one network source go back to; null where a machine is the target. */
+async function networkTargetOf(
+  tx: Tx,
+  source: Source,
+  items: readonly { readonly point: Point }[],
+  destination: RestoreRequest["destination"],
+): Promise<{ target: Source; folder: string | null } | null> {
+  if (destination.kind === "source") {
+    const target = await networkTarget(tx, source, destination.sourceId, "destination.sourceId");
+    for (const [i, item] of items.entries())
+      if ((await sourceById(tx, item.point.sourceId))?.kind !== target.kind)
+        throw invalid(`items.${i}`, "These items are of several kinds. Restore them one kind at a time.");
+    return { target, folder: destination.folder ?? null };
+  }
+  if (destination.kind !== "original" || !source.connectionId) return null;
+  const other = items.findIndex((item) => item.point.sourceId !== source.id);
+  if (other > 0)
+    throw invalid(
+      `items.${other}`,
+      "These items come from several sources. Restore them one source at a time.",
+    );
+  return { target: await networkTarget(tx, source, source.id, "destination"), folder: null };
+}
+
+/** Asks for a restore to a machine, or to a source that is reached over the network, of the same client. */
 export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest): Promise<Run> {
   const items = await pointsOfItems(tx, request.items);
   const first = items[0];
   if (!first) throw invalid("items", "Put something into the basket first.");
   const source = (await sourceById(tx, first.point.sourceId))!;
   const { destination } = request;
+  const network = await networkTargetOf(tx, source, items, destination);
+  if (network) {
+    const { target, folder } = network;
+    const stored: StoredRestore = { ...storedItems(items), folder, clash: "skip", toSourceId: target.id };
+    return insertRestore(tx, who, source, request, { stored, machineId: null, to: target.name });
+  }
   const machineId =
     destination.kind === "folder" ? (destination.machineId ?? source.machineId) : source.machineId;
   const machine = machineId ? await machineById(tx, machineId) : null;
@@ -186,17 +237,35 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
         throw invalid(`items.${i}`, "These items come from several machines. Select a folder for them.");
     }
   }
-  const id = randomUUID();
   const stored: StoredRestore = {
-    items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
+    ...storedItems(items),
     folder: destination.kind === "folder" ? destination.folder : null,
     clash: request.clash,
   };
+  return insertRestore(tx, who, source, request, { stored, machineId: machine.id, to: machine.name });
+}
+
+const storedItems = (items: readonly { readonly point: Point; readonly path: ByteString }[]) => ({
+  items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
+});
+
+async function insertRestore(
+  tx: Tx,
+  who: Who,
+  source: Source,
+  request: RestoreRequest,
+  {
+    stored,
+    machineId,
+    to,
+  }: { readonly stored: StoredRestore; readonly machineId: MachineId | null; readonly to: string },
+): Promise<Run> {
+  const id = randomUUID();
   await insertRun(tx, {
     id,
     clientId: source.clientId,
     sourceId: source.id,
-    machineId: machine.id,
+    machineId,
     kind: "restore",
     cause: "person",
     requestedBy: who.actor,
@@ -205,12 +274,12 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
   });
   await record(tx, who, source.clientId, "requested a restore", source.name, {
     run: id,
-    to: machine.name,
+    to,
     folder: stored.folder,
     clash: stored.clash,
     items: request.items.slice(0, 50),
   });
-  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machine.id });
+  await notify(tx, { kind: "run", clientId: source.clientId, id, machineId: machineId ?? undefined });
   return (await runById(tx, id))!;
 }
 

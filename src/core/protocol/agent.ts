@@ -121,6 +121,8 @@ export const restoreJob = z.object({
   ),
   folder: z.string().nullable(),
   clash: z.enum(["keep-both", "replace", "skip"]),
+  /** The source that the runner restores to over the network; null for a machine. */
+  toSourceId: z.uuid().nullable().default(null),
   /** What all of it weighs, to look for room beforehand; null where it is not known. */
   totalBytes: z.number().nullable().default(null),
 });

@@ -227,7 +227,7 @@ export const clientsWithNetworkRuns = async (tx: Tx, now: Date) =>
   (
     await all<{ clientId: ClientId }>(
       tx,
-      `select client_id as "clientId" from runs where machine_id is null and kind = 'backup' and state = 'due' and due_at <= $1
+      `select client_id as "clientId" from runs where machine_id is null and kind in ('backup', 'restore') and state = 'due' and due_at <= $1
        group by client_id order by min(due_at)`,
       [now],
     )

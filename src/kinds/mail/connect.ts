@@ -1,8 +1,10 @@
 import { CodedError } from "@/core/codes";
 import { trySteps } from "@/store/steps";
 import type { NetworkAccess, OpenConnection } from "../network";
-import { JmapClient, type MailAccount, type MailAuth } from "./jmap";
+import type { MailAccount } from "./client";
+import { JmapClient, type MailAuth } from "./jmap";
 import { MailboxReader } from "./reader";
+import { restoreMail } from "./restore";
 import type { MailSettings } from "./settings";
 
 function clientOf({ address, settings, secret }: OpenConnection<MailSettings>): JmapClient {
@@ -35,4 +37,5 @@ export const MAIL_ACCESS: NetworkAccess<MailSettings> = {
     return { ...test, found };
   },
   open: (connection, id) => MailboxReader.open(clientOf(connection), id),
+  restore: (connection, id, work) => restoreMail(clientOf(connection), id, work),
 };

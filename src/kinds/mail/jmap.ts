@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { type Code, CodedError } from "@/core/codes";
+import type { MailAccount, MailClient, MailFolder, MailItem, NewMessage, PresentMessage } from "./client";
 import { type Answered, type Asked, brokeOff, MailTransport, PATIENCE, type Patience } from "./transport";
 
 /** How a client signs in at a mail server. */
@@ -37,9 +38,14 @@ const oauthError = z.object({ error: z.string(), error_description: z.string().o
 const sessionSchema = z.object({
   apiUrl: z.string(),
   downloadUrl: z.string(),
+  uploadUrl: z.string().optional(),
   accounts: z.record(
     z.string(),
-    z.object({ name: z.string(), accountCapabilities: z.record(z.string(), z.unknown()).nullish() }),
+    z.object({
+      name: z.string(),
+      isReadOnly: z.boolean().optional(),
+      accountCapabilities: z.record(z.string(), z.unknown()).nullish(),
+    }),
   ),
   capabilities: z.record(z.string(), z.unknown()).optional(),
 });
@@ -62,6 +68,20 @@ const emailSchema = z.object({
 const responseSchema = z.object({
   methodResponses: z.array(z.tuple([z.string(), z.record(z.string(), z.unknown()), z.string()])),
 });
+const presentSchema = emailSchema
+  .pick({ id: true, blobId: true, size: true, receivedAt: true })
+  .extend({ messageId: z.array(z.string()).nullable() });
+const setErrorSchema = z.looseObject({
+  type: z.string(),
+  description: z.string().nullish(),
+  existingId: z.string().optional(),
+});
+const createdSchema = z.object({
+  created: z.record(z.string(), z.object({ id: z.string() }).loose()).nullish(),
+  notCreated: z.record(z.string(), setErrorSchema).nullish(),
+});
+const updatedSchema = z.object({ notUpdated: z.record(z.string(), setErrorSchema).nullish() });
+const uploadSchema = z.object({ blobId: z.string() });
 const changesSchema = z.object({
   newState: z.string(),
   hasMoreChanges: z.boolean(),
@@ -70,14 +90,6 @@ const changesSchema = z.object({
   destroyed: z.array(z.string()),
 });
 
-export type MailFolder = z.infer<typeof mailboxSchema>;
-export type MailItem = z.infer<typeof emailSchema>;
-export interface MailAccount {
-  readonly id: string;
-  /** The address of the mailbox. */
-  readonly name: string;
-}
-
 /** A method was answered by an error of the protocol (RFC 8620, section 3.6.2). */
 class MethodRefused extends CodedError {
   constructor(
@@ -85,15 +97,29 @@ class MethodRefused extends CodedError {
     readonly type: string,
   ) {
     const forbidden = ["forbidden", "accountNotFound", "accountNotSupportedByMethod"].includes(type);
-    super(forbidden ? "source.not-allowed" : "source.unreadable", `${method}: ${type}`);
+    const code: Code =
+      type === "accountReadOnly"
+        ? "restore.read-only"
+        : forbidden
+          ? "source.not-allowed"
+          : "source.unreadable";
+    super(code, `${method}: ${type}`);
   }
+}
+
+/** What a refusal to create something means (RFC 8620, section 5.3; RFC 8621, section 4.8). */
+function refusalOf(what: string, { type, description }: z.infer<typeof setErrorSchema>): CodedError {
+  const why = `${what}: ${description ?? type}`;
+  if (type === "overQuota") return new CodedError("restore.mailbox-full", why);
+  if (type === "forbidden") return new CodedError("restore.read-only", why);
+  return new CodedError("restore.message-rejected", why);
 }
 
 /**
  * A client of a mail server: JMAP (RFC 8620, RFC 8621). Every answer is checked before it is trusted. Its steps stand alone,
  * so that a test can say which one failed.
  */
-export class JmapClient {
+export class JmapClient implements MailClient {
   private readonly transport: MailTransport;
   private authorization: string | null = null;
   private session: (z.infer<typeof sessionSchema> & { readonly url: string }) | null = null;
@@ -114,7 +140,7 @@ export class JmapClient {
   async find(): Promise<void> {
     const { auth } = this.tenant;
     if (auth.kind !== "application") {
-      await this.transport.ask(this.at("/.well-known/jmap"), { again: false });
+      await this.transport.ask(this.at("/.well-known/jmap"), { again: "never" });
       return;
     }
     const url = this.at(`/.well-known/oauth-authorization-server/${encodeURIComponent(auth.tenantId)}`);
@@ -292,6 +318,89 @@ export class JmapClient {
     return answer.body;
   }
 
+  /** What is in a folder, to tell what need not be restored. */
+  async present(accountId: string, folderId: string): Promise<PresentMessage[]> {
+    const limit = await this.page();
+    const found = new Map<string, PresentMessage>();
+    for (let position = 0; ; ) {
+      const query = await this.call("Email/query", {
+        accountId,
+        filter: { inMailbox: folderId },
+        sort: [{ property: "receivedAt", isAscending: true }],
+        position,
+        limit,
+      });
+      const ids = parse(z.array(z.string()), query.ids);
+      if (ids.length === 0) return [...found.values()];
+      const answer = await this.call("Email/get", {
+        accountId,
+        ids,
+        properties: Object.keys(presentSchema.shape),
+      });
+      for (const { messageId, ...item } of parse(z.array(presentSchema), answer.list))
+        found.set(item.id, { ...item, messageId: messageId?.[0] ?? null });
+      position += ids.length;
+    }
+  }
+
+  /** Creates a folder. Throws `restore.read-only`, `restore.message-rejected`. */
+  async addFolder(accountId: string, name: string, parentId: string | null): Promise<string> {
+    const answer = await this.change("Mailbox/set", { accountId, create: { folder: { name, parentId } } });
+    const { created, notCreated } = parse(createdSchema, answer);
+    if (notCreated?.folder) throw refusalOf(`folder ${name}`, notCreated.folder);
+    if (!created?.folder) throw new CodedError("source.unreadable", "Mailbox/set created nothing");
+    return created.folder.id;
+  }
+
+  /** Puts a message into a folder, as it was received. Throws `restore.mailbox-full`, `restore.message-rejected`. */
+  async add(accountId: string, folderId: string, message: NewMessage): Promise<string> {
+    const session = await this.begin();
+    if (session.accounts[accountId]?.isReadOnly)
+      throw new CodedError("restore.read-only", "the server gives this mailbox for reading only");
+    if (!session.uploadUrl) throw new CodedError("restore.read-only", "the server takes no uploads");
+    const path = session.uploadUrl.replace("{accountId}", encodeURIComponent(accountId));
+    const upload = await this.authorised(new URL(path, session.url).href, {
+      method: "POST",
+      headers: { "content-type": "message/rfc822" },
+      body: message.bytes,
+    });
+    if (upload.status === 413)
+      throw new CodedError("restore.message-rejected", "the message is larger than the server takes");
+    if (upload.status !== 200 && upload.status !== 201) jsonOf(upload);
+    const { blobId } = parse(uploadSchema, jsonOf({ ...upload, status: 200 }));
+    const { receivedAt, keywords } = message;
+    const answer = await this.change("Email/import", {
+      accountId,
+      emails: {
+        message: {
+          blobId,
+          mailboxIds: { [folderId]: true },
+          keywords: Object.fromEntries(keywords.map((keyword) => [keyword, true])),
+          receivedAt,
+        },
+      },
+    });
+    const { created, notCreated } = parse(createdSchema, answer);
+    const refused = notCreated?.message;
+    if (refused?.type === "alreadyExists" && refused.existingId) {
+      await this.putInto(accountId, refused.existingId, folderId);
+      return refused.existingId;
+    }
+    if (refused) throw refusalOf("the server rejects it", refused);
+    if (!created?.message) throw new CodedError("source.unreadable", "Email/import created nothing");
+    return created.message.id;
+  }
+
+  /** Lets a message appear in one more folder. */
+  async putInto(accountId: string, id: string, folderId: string): Promise<void> {
+    const answer = await this.change("Email/set", {
+      accountId,
+      update: { [id]: { [`mailboxIds/${pointerOf(folderId)}`]: true } },
+    });
+    const refused = parse(updatedSchema, answer).notUpdated?.[id];
+    if (refused) throw refusalOf("the server rejects it", refused);
+  }
+
   private async begin(): Promise<NonNullable<typeof this.session>> {
     if (this.session) return this.session;
     if (!this.authorization) await this.signIn();
@@ -302,12 +411,20 @@ export class JmapClient {
     return this.session;
   }
 
-  private async call(method: string, args: Record<string, unknown>): Promise<Record<string, unknown>> {
+  /** A method that changes something: repeated only where the server says that it did nothing. */
+  private change = (method: string, args: Record<string, unknown>) => this.call(method, args, false);
+
+  private async call(
+    method: string,
+    args: Record<string, unknown>,
+    again = true,
+  ): Promise<Record<string, unknown>> {
     const { apiUrl, url } = await this.begin();
     const answer = await this.authorised(new URL(apiUrl, url).href, {
       method: "POST",
       headers: { "content-type": "application/json" },
       body: JSON.stringify({ using: [CORE, MAIL], methodCalls: [[method, args, "0"]] }),
+      again: again ? "always" : "refused",
       // RFC 8620, section 3.6.1: a limit of requests at once, say
       passing: ({ status, body }) => status === 400 && body.includes("urn:ietf:params:jmap:error:limit"),
     });
@@ -345,6 +462,9 @@ export class JmapClient {
 
   private at = (path: string): string => new URL(path, this.tenant.address).href;
 }
+
+/** A part of a JSON pointer (RFC 6901). */
+const pointerOf = (text: string): string => text.replaceAll("~", "~0").replaceAll("/", "~1");
 
 function jsonOrNull({ body }: Answered): unknown {
   try {

@@ -10,25 +10,27 @@ import {
 } from "@/sources/reader";
 import type { ByteString } from "@/store/tree/tree";
 import { byteString } from "@/store/tree/tree";
-import type { JmapClient, MailFolder, MailItem } from "./jmap";
+import type { MailClient, MailFolder, MailItem } from "./client";
+import { KEYWORDS, NAME, ROLE } from "./names";
 
 /**
  * A mailbox as a tree: its folders as folders, each message as a file in the form it was received (RFC 5322), named by
  * day, subject and id, so that it can be found by a person and never meets another of the same name. Seen, answered and
- * other keywords are in an extended attribute. Content of a message never changes under an id (RFC 8621, section 4), so
+ * other keywords are in an extended attribute, as is what a folder is for. Content of a message never changes under an id (RFC 8621, section 4), so
  * what was stored once is not fetched again.
  */
 export class MailboxReader implements SourceReader {
   private readonly folders = new Map<ByteString, Listed[]>();
   private readonly items = new Map<ByteString, MailItem>();
+  private readonly described = new Map<ByteString, MailFolder>();
 
   private constructor(
-    private readonly client: JmapClient,
+    private readonly client: MailClient,
     private readonly accountId: string,
   ) {}
 
   /** Lists the whole mailbox; content is fetched when it is opened. */
-  static async open(client: JmapClient, accountId: string): Promise<MailboxReader> {
+  static async open(client: MailClient, accountId: string): Promise<MailboxReader> {
     const reader = new MailboxReader(client, accountId);
     await reader.listAll();
     return reader;
@@ -38,6 +40,7 @@ export class MailboxReader implements SourceReader {
     const folders = await this.client.folders(this.accountId);
     const paths = pathsOf(folders);
     this.folders.set("/", []);
+    for (const folder of folders) this.described.set(paths.get(folder.id)!, folder);
     for (const path of paths.values()) this.folders.set(path, []);
     for (const path of [...paths.values()].sort()) {
       const cut = path.lastIndexOf("/");
@@ -79,7 +82,7 @@ export class MailboxReader implements SourceReader {
       changed: () => false,
       xattrs: () => {
         const keywords = keywordsOf(item);
-        return keywords ? [["user.jmap.keywords", Buffer.from(keywords)]] : [];
+        return keywords ? [[KEYWORDS, Buffer.from(keywords)]] : [];
       },
       close: () => {},
     };
@@ -89,8 +92,20 @@ export class MailboxReader implements SourceReader {
     throw new CodedError("file.unreadable", path);
   }
 
-  xattrs(): [] {
-    return [];
+  xattrs(path: ByteString): [ByteString, Uint8Array][] {
+    const folder = this.described.get(path);
+    if (!folder) return [];
+    const name = byteString(folder.name);
+    return [
+      ...(path.endsWith(`/${name}`)
+        ? []
+        : [[NAME, Buffer.from(folder.name, "utf8")] as [string, Uint8Array]]),
+      ...(folder.role ? [[ROLE, Buffer.from(folder.role, "utf8")] as [string, Uint8Array]] : []),
+    ];
+  }
+
+  end(): void {
+    this.client.end?.().catch(() => {});
   }
 
   passesOver(): boolean {

@@ -11,6 +11,8 @@ const LONGEST_PAUSE_MS = 60_000;
 const MOST_REDIRECTS = 5;
 /** Refusals that pass: too many requests, or a server that is busy or restarts. */
 const PASSING = new Set([408, 425, 429, 500, 502, 503, 504]);
+/** Those of them by which the server did nothing. */
+const REFUSED = new Set([425, 429, 503]);
 
 export interface Answered {
   readonly status: number;
@@ -27,9 +29,12 @@ export const brokeOff = (error: unknown): error is CodedError =>
 export interface Asked {
   readonly method?: "GET" | "POST";
   readonly headers?: Readonly<Record<string, string>>;
-  readonly body?: string;
-  /** Whether asking again does no harm. Reading by POST is, too. */
-  readonly again?: boolean;
+  readonly body?: string | Uint8Array<ArrayBuffer>;
+  /**
+   * When the call may be repeated: always (reading, also by POST), never, or only after a refusal by which the server did
+   * nothing; what was lost on the way may have been done.
+   */
+  readonly again?: "always" | "refused" | "never";
   /** What in an answer says that it is a refusal that passes, although its status does not. */
   readonly passing?: (answer: Answered) => boolean;
 }
@@ -71,16 +76,18 @@ export class MailTransport {
 
   /** Asks once, or again where that helps. Throws `source.not-reached` when no answer came. */
   async ask(url: string, asked: Asked = {}): Promise<Answered> {
+    const again = asked.again ?? "always";
     for (let attempt = 1; ; attempt += 1) {
       let pause = this.patience.firstPauseMs * 2 ** (attempt - 1);
       try {
         const answer = await this.follow(url, asked);
-        const passes = PASSING.has(answer.status) || asked.passing?.(answer);
-        if (!passes || asked.again === false || attempt >= this.patience.attempts) return answer;
+        const passes =
+          (again === "refused" ? REFUSED : PASSING).has(answer.status) || asked.passing?.(answer);
+        if (!passes || again === "never" || attempt >= this.patience.attempts) return answer;
         pause = pauseOf(answer.headers.get("retry-after")) ?? pause;
       } catch (error) {
         const reachable = !(error instanceof CodedError) || error.code === "source.not-reached";
-        if (!reachable || asked.again === false || attempt >= this.patience.attempts) throw error;
+        if (!reachable || again !== "always" || attempt >= this.patience.attempts) throw error;
         // a name that does not exist, or a port where nothing listens, will not in a second either
         if ((error as CodedError).cause === "final") throw error;
       }

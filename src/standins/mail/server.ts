@@ -1,11 +1,12 @@
 import { createHash, randomBytes, timingSafeEqual } from "node:crypto";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import { closeServer, listenOnLoopback } from "../loopback";
-import type { Application, Mailbox, MailTenants, Tenant } from "./tenants";
+import type { Application, Mailbox, MailTenants, Message, Tenant } from "./tenants";
 
 /**
  * A mail server as the world has them: OAuth 2.0 client credentials (RFC 6749) with metadata (RFC 8414), and JMAP for
- * mail (RFC 8620, RFC 8621), reading only. One process serves several tenants.
+ * mail (RFC 8620, RFC 8621): reading, and of writing what a client needs that puts messages back or removes them. One
+ * process serves several tenants.
  */
 const CORE = "urn:ietf:params:jmap:core";
 const MAIL = "urn:ietf:params:jmap:mail";
@@ -14,6 +15,9 @@ const MOST_OBJECTS = 500;
 
 type Arguments = Record<string, unknown>;
 class MethodError extends Error {}
+type SetError = { readonly type: string; readonly description?: string };
+/** Uploads are whole messages. */
+const UPLOAD_MOST = 50 * 1024 * 1024;
 
 export class MailServer {
   private readonly server: Server;
@@ -64,6 +68,19 @@ export class MailServer {
     if (url.pathname === "/.well-known/jmap") return json(200, session(url.origin, tenant));
     if (url.pathname === "/jmap/api" && request.method === "POST")
       return json(200, this.callMethods(tenant, await bodyOf(request)));
+    const upload = /^\/jmap\/upload\/([^/]+)$/.exec(url.pathname);
+    if (upload && request.method === "POST") {
+      const bytes = await bytesOf(request);
+      if (bytes.length > UPLOAD_MOST)
+        return json(413, { type: "urn:ietf:params:jmap:error:limit", status: 413 });
+      const accountId = decodeURIComponent(upload[1]!);
+      return json(201, {
+        accountId,
+        blobId: this.world.upload(bytes),
+        type: request.headers["content-type"],
+        size: bytes.length,
+      });
+    }
     const download = /^\/jmap\/download\/([^/]+)\/([^/]+)$/.exec(url.pathname);
     if (download) {
       const mailbox = tenant.mailboxes.find((one) => one.id === decodeURIComponent(download[1]!));
@@ -98,13 +115,75 @@ export class MailServer {
       try {
         const mailbox = tenant.mailboxes.find((one) => one.id === args.accountId);
         if (!mailbox) throw new MethodError("accountNotFound");
-        return [name, { accountId: mailbox.id, ...method(name, mailbox, args) }, id];
+        const answer = WRITING.has(name)
+          ? this.change(name, tenant, mailbox, args)
+          : method(name, mailbox, args, (one) => this.world.read(tenant, mailbox, one)!);
+        return [name, { accountId: mailbox.id, ...answer }, id];
       } catch (error) {
         if (!(error instanceof MethodError)) throw error;
         return ["error", { type: error.message }, id];
       }
     });
     return { methodResponses, sessionState: "0" };
+  }
+
+  /** Methods that change a mailbox; its tenant is saved at once. */
+  private change(name: string, tenant: Tenant, mailbox: Mailbox, args: Arguments): Arguments {
+    if (mailbox.readOnly) throw new MethodError("accountReadOnly");
+    const created: Record<string, Arguments> = {};
+    const notCreated: Record<string, SetError> = {};
+    const updated: Record<string, null> = {};
+    const notUpdated: Record<string, SetError> = {};
+    const destroyed: string[] = [];
+    if (name === "Mailbox/set")
+      for (const [key, wish] of Object.entries((args.create ?? {}) as Record<string, Arguments>)) {
+        const { name: folderName, parentId } = wish as { name: string; parentId: string | null };
+        if (mailbox.folders.some((one) => one.parentId === parentId && one.name === folderName)) {
+          notCreated[key] = { type: "invalidProperties", description: "the name is taken" };
+          continue;
+        }
+        const id = `f${mailbox.folders.length + 1}-${randomBytes(3).toString("hex")}`;
+        mailbox.folders = [...mailbox.folders, { id, name: folderName, parentId, role: null }];
+        created[key] = { id };
+      }
+    if (name === "Email/import")
+      for (const [key, wish] of Object.entries(args.emails as Record<string, Arguments>)) {
+        const { blobId, mailboxIds, keywords, receivedAt } = wish as {
+          blobId: string;
+          mailboxIds: Record<string, boolean>;
+          keywords: Record<string, boolean>;
+          receivedAt: string;
+        };
+        const bytes = this.world.uploaded(blobId);
+        const used = mailbox.messages.reduce((sum, one) => sum + one.size, 0);
+        if (!bytes) notCreated[key] = { type: "blobNotFound" };
+        else if (mailbox.quota !== undefined && used + bytes.length > mailbox.quota)
+          notCreated[key] = { type: "overQuota", description: "the mailbox has used up its quota" };
+        else {
+          const id = `i${randomBytes(6).toString("hex")}`;
+          const subject = headerOf(bytes, "subject") ?? "";
+          this.world.deliver(tenant, mailbox, { id, mailboxIds, keywords, receivedAt, subject }, bytes);
+          created[key] = { id, blobId: id, threadId: id, size: bytes.length };
+        }
+      }
+    if (name === "Email/set") {
+      for (const [id, patch] of Object.entries((args.update ?? {}) as Record<string, Arguments>)) {
+        const message = mailbox.messages.find((one) => one.id === id);
+        if (!message) {
+          notUpdated[id] = { type: "notFound" };
+          continue;
+        }
+        for (const [path, value] of Object.entries(patch)) applyPatch(message, path, value);
+        updated[id] = null;
+      }
+      for (const id of (args.destroy ?? []) as string[]) {
+        if (!mailbox.messages.some((one) => one.id === id)) continue;
+        mailbox.messages = mailbox.messages.filter((one) => one.id !== id);
+        destroyed.push(id);
+      }
+    }
+    this.world.save(tenant);
+    return { newState: stateOf(mailbox), created, notCreated, updated, notUpdated, destroyed };
   }
 }
 
@@ -133,12 +212,37 @@ function stateOf(mailbox: Mailbox): string {
   return state;
 }
 
-function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
+const WRITING: ReadonlySet<string> = new Set(["Mailbox/set", "Email/import", "Email/set"]);
+
+/** A patch of keywords or folders (RFC 8620, section 5.3): the whole map, or one of its keys. */
+function applyPatch(message: Message, path: string, value: unknown): void {
+  const [property, key] = path.split("/") as ["mailboxIds" | "keywords", string | undefined];
+  if (property !== "mailboxIds" && property !== "keywords") throw new MethodError("invalidPatch");
+  if (key === undefined) message[property] = value as Record<string, boolean>;
+  else {
+    const name = key.replaceAll("~1", "/").replaceAll("~0", "~");
+    const { [name]: _, ...others } = message[property];
+    message[property] = value === true ? { ...others, [name]: true } : others;
+  }
+}
+
+/** A field of a message's head, unfolded; null where it has none. */
+function headerOf(bytes: Buffer, name: string): string | null {
+  const end = bytes.indexOf("\r\n\r\n");
+  const head = bytes.toString("utf8", 0, end < 0 ? bytes.length : end).replaceAll(/\r\n[ \t]+/g, " ");
+  const line = head.split("\r\n").find((one) => one.toLowerCase().startsWith(`${name}:`));
+  return line ? line.slice(name.length + 1).trim() : null;
+}
+
+function method(name: string, mailbox: Mailbox, args: Arguments, read: (id: string) => Buffer): Arguments {
   switch (name) {
     case "Mailbox/get":
       return { state: "0", list: mailbox.folders, notFound: [] };
     case "Email/query": {
-      const sorted = mailbox.messages.toSorted((a, b) => (a.receivedAt < b.receivedAt ? -1 : 1));
+      const { inMailbox } = (args.filter ?? {}) as { inMailbox?: string };
+      const sorted = mailbox.messages
+        .filter((message) => inMailbox === undefined || message.mailboxIds[inMailbox])
+        .toSorted((a, b) => (a.receivedAt < b.receivedAt ? -1 : 1));
       const anchor = sorted.findIndex((message) => message.id === args.anchor);
       if (args.anchor !== undefined && anchor < 0) throw new MethodError("anchorNotFound");
       const position = Math.max(
@@ -158,7 +262,13 @@ function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
       const list = ids.flatMap((id) => mailbox.messages.find((message) => message.id === id) ?? []);
       return {
         state: stateOf(mailbox),
-        list: list.map((message) => ({ ...message, blobId: message.id })),
+        list: list.map((message) => ({
+          ...message,
+          blobId: message.id,
+          ...((args.properties as string[] | undefined)?.includes("messageId")
+            ? { messageId: messageIds(read(message.id)) }
+            : {}),
+        })),
         notFound: ids.filter((id) => !list.some((message) => message.id === id)),
       };
     }
@@ -181,12 +291,22 @@ function method(name: string, mailbox: Mailbox, args: Arguments): Arguments {
   }
 }
 
+function messageIds(bytes: Buffer): string[] | null {
+  const found = [...(headerOf(bytes, "message-id") ?? "").matchAll(/<([^<>]+)>/g)].map((one) => one[1]!);
+  return found.length ? found : null;
+}
+
 const session = (origin: string, tenant: Tenant) => ({
   capabilities: { [CORE]: { maxObjectsInGet: MOST_OBJECTS }, [MAIL]: {} },
   accounts: Object.fromEntries(
     tenant.mailboxes.map((mailbox) => [
       mailbox.id,
-      { name: mailbox.address, isPersonal: false, isReadOnly: true, accountCapabilities: { [MAIL]: {} } },
+      {
+        name: mailbox.address,
+        isPersonal: false,
+        isReadOnly: mailbox.readOnly === true,
+        accountCapabilities: { [MAIL]: {} },
+      },
     ]),
   ),
   primaryAccounts: {},
@@ -198,8 +318,9 @@ const session = (origin: string, tenant: Tenant) => ({
   state: "0",
 });
 
-async function bodyOf(request: IncomingMessage): Promise<string> {
+async function bytesOf(request: IncomingMessage): Promise<Buffer> {
   const parts: Buffer[] = [];
   for await (const part of request) parts.push(part as Buffer);
-  return Buffer.concat(parts).toString("utf8");
+  return Buffer.concat(parts);
 }
+const bodyOf = async (request: IncomingMessage): Promise<string> => (await bytesOf(request)).toString("utf8");

@@ -18,7 +18,7 @@ export interface Folder {
 
 export interface Message {
   readonly id: string;
-  readonly mailboxIds: Record<string, boolean>;
+  mailboxIds: Record<string, boolean>;
   keywords: Record<string, boolean>;
   readonly receivedAt: string;
   readonly subject: string;
@@ -28,8 +28,11 @@ export interface Message {
 export interface Mailbox {
   readonly id: string;
   readonly address: string;
-  readonly folders: readonly Folder[];
+  folders: readonly Folder[];
   messages: Message[];
+  /** Bytes that it may hold; without it as many as there are. */
+  quota?: number;
+  readOnly?: boolean;
 }
 
 export interface Tenant {
@@ -78,6 +81,18 @@ export class MailTenants {
   deliver(tenant: Tenant, mailbox: Mailbox, message: Omit<Message, "size">, bytes: Buffer): void {
     writeFileSync(this.messageFile(tenant, mailbox, message.id), bytes);
     mailbox.messages.push({ ...message, size: bytes.length });
+  }
+
+  /** Bytes that a client uploaded, until it makes a message of them. Returns their id. */
+  upload(bytes: Buffer): string {
+    this.uploads.set(`u${this.uploads.size + 1}`, bytes);
+    return `u${this.uploads.size}`;
+  }
+  private readonly uploads = new Map<string, Buffer>();
+
+  /** Makes a message of what was uploaded. Null where there is nothing of this id. */
+  uploaded(blobId: string): Buffer | null {
+    return this.uploads.get(blobId) ?? null;
   }
 
   read(tenant: Tenant, mailbox: Mailbox, id: string): Buffer | null {

@@ -41,6 +41,19 @@ const folder = z
   .max(4096)
   .refine((text) => !text.includes("\0") && !text.split("/").includes(".."), "Write the path without “..”.");
 
+/** A folder inside a source that is reached over the network: names separated by slashes. */
+const folderInside = z
+  .string()
+  .trim()
+  .max(1000)
+  .transform((text) => text.split("/").filter((name) => name.trim() !== ""))
+  .refine((names) => names.length > 0, "Enter the name of a folder.")
+  .refine(
+    (names) => !names.some((name) => /\p{Cc}/u.test(name)),
+    "Enter the name without control characters.",
+  )
+  .transform((names) => names.map((name) => name.trim()).join("/"));
+
 const onePath = z.object({ path: z.string().min(1).max(8192) });
 
 async function pointOf(context: Context, id: string): Promise<Point> {
@@ -236,7 +249,8 @@ export const restores = [
     id: "restore",
     method: "POST",
     path: "/restores",
-    summary: "Restore to a machine of the same client.",
+    summary:
+      "Restore to a machine of the same client, or to a source that is reached over the network: a mailbox.",
     caller: "open",
     status: 202,
     body: z.object({
@@ -244,6 +258,7 @@ export const restores = [
       destination: z.discriminatedUnion("kind", [
         z.object({ kind: z.literal("original") }),
         z.object({ kind: z.literal("folder"), folder, machineId: uuid.optional() }),
+        z.object({ kind: z.literal("source"), sourceId: uuid, folder: folderInside.optional() }),
       ]),
       clash: z.enum(["keep-both", "replace", "skip"]).default("keep-both"),
     }),

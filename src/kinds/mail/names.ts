@@ -1,0 +1,7 @@
+/** Extended attributes of what a recovery point of a mailbox contains. */
+/** Of a message: its keywords (RFC 8621, section 4.1.1), separated by spaces. */
+export const KEYWORDS = "user.jmap.keywords";
+/** Of a folder: what it is for (RFC 8621, section 2). */
+export const ROLE = "user.mail.role";
+/** Of a folder whose name cannot be the name of a file: the name in UTF-8. */
+export const NAME = "user.mail.name";
