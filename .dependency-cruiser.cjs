@@ -34,7 +34,7 @@ module.exports = {
       from: { path: "^src/kinds/([a-z]+)/", pathNot: "\\.test\\.tsx?$" },
       to: {
         path: "^src/",
-        pathNot: "^src/(core|store|sources|ui/(parts|clients))/|^src/kinds/($1/|(kind|network)\\.ts)",
+        pathNot: "^src/(core|store|sources|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network)\\.ts)",
       },
     },
     {

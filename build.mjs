@@ -12,6 +12,7 @@ await build({
     "press-worker": "src/store/press/worker.ts",
     "content-worker": "src/sources/content/content-worker.ts",
     "listing-worker": "src/kinds/files/listing-worker.ts",
+    "message-worker": "src/kinds/mail/message-worker.ts",
     "placing-worker": "src/kinds/files/placing-worker.ts",
     standins: "src/standins/main.ts",
     viewer: "src/viewings/main.ts",

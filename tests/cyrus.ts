@@ -1,4 +1,5 @@
 import { type ChildProcess, execFileSync, spawn } from "node:child_process";
+import { once } from "node:events";
 import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { connect, type Socket } from "node:net";
 import { hostname, tmpdir } from "node:os";
@@ -9,6 +10,7 @@ import { until } from "./test-console";
 /** A mail server that nobody here wrote: Cyrus, from Debian's packages (cyrus-imapd, cyrus-caldav, sasl2-bin), on loopback. */
 
 const BIN = "/usr/lib/cyrus/bin";
+const ADMIN_PASSWORD = "harbour-master";
 const isRoot = process.getuid?.() === 0;
 
 /** Why it cannot run here; null where it can. In CI it must. */
@@ -90,14 +92,18 @@ export class Cyrus {
       `START {\n}\nSERVICES {\n  http cmd="${BIN}/httpd -C ${config}" listen="127.0.0.1:${httpPort}" prefork=1\n  imap cmd="${BIN}/imapd -C ${config}" listen="127.0.0.1:${imapPort}" prefork=1\n}\nEVENTS {\n}\n`,
     );
     chmodSync(folder, 0o755);
-    for (const [user, password] of Object.entries(users)) {
+    for (const [user, password] of Object.entries({ ...users, cyrus: ADMIN_PASSWORD })) {
       const args = ["-f", `${folder}/conf/sasldb2`, "-u", hostname(), "-c", "-p", user];
       execFileSync(...as("root", "/usr/sbin/saslpasswd2", args), { input: password });
     }
     execFileSync(...as("root", "chown", ["-R", "cyrus:mail", folder]));
     execFileSync(...as("cyrus", `${BIN}/ctl_cyrusdb`, ["-C", config, "-r"]), { stdio: "ignore" });
     const args = ["-C", config, "-M", join(folder, "cyrus.conf"), "-p", join(folder, "run/pid"), "-D"];
-    const master = spawn(...as("cyrus", `${BIN}/master`, args), { stdio: "ignore" });
+    const master = spawn(...as("cyrus", `${BIN}/master`, args), {
+      stdio: "ignore",
+      // its end ends its whole process group
+      detached: true,
+    });
     const made = new Cyrus(folder, httpPort, imapPort, master);
     await until(
       async () => (await fetch(`${made.address()}/.well-known/jmap`, { redirect: "manual" })).status > 0,
@@ -111,6 +117,13 @@ export class Cyrus {
 
   imap(user: string, password: string): Promise<ImapLine> {
     return ImapLine.open(this.imapPort, user, password);
+  }
+
+  /** Limits a mailbox to so many kilobytes. */
+  async setQuota(user: string, kilobytes: number): Promise<void> {
+    const admin = await this.imap("cyrus", ADMIN_PASSWORD);
+    await admin.do(`SETQUOTA user/${user} (STORAGE ${kilobytes})`);
+    await admin.end();
   }
 
   async stop(): Promise<void> {
@@ -138,6 +151,7 @@ export class ImapLine {
 
   static async open(port: number, user: string, password: string): Promise<ImapLine> {
     const socket = connect(port, "127.0.0.1");
+    await once(socket, "connect");
     const line = new ImapLine(socket);
     await line.hear(/^\* OK/m);
     await line.do(`LOGIN ${user} ${password}`);

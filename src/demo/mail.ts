@@ -27,6 +27,14 @@ const SENTENCES = [
   "nothing urgent, but please look at it before the weekend.",
 ] as const;
 
+/** The same text as a mail program sends it. */
+const letterOf = (text: string): string =>
+  `<html><body>${text
+    .trim()
+    .split("\n\n")
+    .map((part) => `<p>${part}</p>`)
+    .join("")}<p style="color:#5b6573"><i>Sent from the harbour office</i></p></body></html>`;
+
 export class MailLife {
   readonly world: MailTenants;
   private readonly lives: { tenant: Tenant; domain: string; chance: Chance }[] = [];
@@ -54,6 +62,16 @@ export class MailLife {
     return tenant;
   }
 
+  /** Somebody removes everything from a mailbox. */
+  empty(address: string): void {
+    for (const { tenant } of this.lives) {
+      const mailbox = tenant.mailboxes.find((one) => one.address === address);
+      if (!mailbox) continue;
+      mailbox.messages = [];
+      this.world.save(tenant);
+    }
+  }
+
   /** A day of mail in every mailbox, up to `noon`. */
   async day(noon: Date): Promise<void> {
     for (const { tenant, domain, chance } of this.lives) {
@@ -79,6 +97,7 @@ export class MailLife {
       messageId: `<${id}@${domain}>`,
       subject,
       text,
+      ...(chance.below(2) === 0 ? { html: letterOf(text) } : {}),
       ...(chance.below(4) === 0
         ? {
             attachments: [

@@ -105,6 +105,9 @@ function withoutWaiting(databaseUrl: string): string {
   return url.href;
 }
 
+/** The shared mailbox that somebody empties on a Thursday. */
+const EMPTIED = "repairs@pendlewick.example";
+
 class Seeding {
   private readonly living: LivingMachine[] = [];
   private owner!: Person;
@@ -595,6 +598,9 @@ class Seeding {
     }
     if (daysLeft === 9) of("pend-lt-07").online = false;
     if (daysLeft === 4) of("quill-lt-04").life.deleteFolder("Templates");
+    const emptied = this.lastThursday();
+    if (daysLeft === emptied) this.mail.empty(EMPTIED);
+    if (daysLeft === emptied - 1) await this.bringBackMailbox();
     if (daysLeft === 1) {
       of("thorn-arch-01").life.encrypt(0.38, this.clock.now());
       const { folder } = of("voss-lt-02").state;
@@ -607,6 +613,32 @@ class Seeding {
         machine.siteId,
       );
     }
+  }
+
+  /** Days before the end of the last Thursday that a whole day followed. */
+  private lastThursday(): number {
+    const weekday = DateTime.fromJSDate(this.end, { zone: "utc" }).weekday;
+    const days = (weekday + 7 - 4) % 7;
+    return days < 2 ? days + 7 : days;
+  }
+
+  /** The desk restores the mailbox that somebody emptied the day before, from the last point that had everything. */
+  private async bringBackMailbox(): Promise<void> {
+    const best = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ id: Buffer }>(
+        tx,
+        `select p.id from points p join sources s on s.id = p.source_id where s.name = $1 and p.dropped_at is null
+         order by p.files desc, p.moment desc limit 1`,
+        [EMPTIED],
+      ),
+    );
+    if (!best) throw new Error(`${EMPTIED} has no recovery point`);
+    await this.call(
+      "restore",
+      {},
+      { items: [{ pointId: best.id.toString("hex"), path: "/" }], destination: { kind: "original" } },
+    );
+    while ((await this.network.start()) > 0) await this.network.settled();
   }
 
   /** Lets every schedule fire up to a moment, and the machines that are on do their runs. */

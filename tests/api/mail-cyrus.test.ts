@@ -106,4 +106,89 @@ describe.skipIf(why !== null)("a mailbox on a server that nobody here wrote", ()
     expect(run).toMatchObject({ outcome: "clean", figures: { files: 41, removed: 1 } });
     expect(run.figures.filesRead).toBeLessThanOrEqual(2);
   });
+
+  /** What is in a mailbox, as IMAP shows it: of each message its folder, flags, time and content. */
+  async function shownBy(server: Cyrus, user: string): Promise<string[]> {
+    const imap = await server.imap(user, "sesame");
+    const folders = [...(await imap.do('LIST "" "*"')).matchAll(/^\* LIST \([^)]*\) "." "?([^"\r\n]+)"?/gm)];
+    const shown = [];
+    for (const [, folder] of folders) {
+      const [, count] = /\* (\d+) EXISTS/.exec(await imap.do(`EXAMINE "${folder}"`))!;
+      if (count === "0") continue;
+      const text = await imap.do("FETCH 1:* (FLAGS INTERNALDATE BODY.PEEK[])");
+      for (const part of text.split(/^\* \d+ FETCH /m).slice(1)) {
+        const flags = /FLAGS \(([^)]*)\)/.exec(part)![1]!.replace("\\Recent", "").trim();
+        const date = /INTERNALDATE "([^"]+)"/.exec(part)![1]!;
+        const [mark, size] = /\{(\d+)\}\r\n/.exec(part)!;
+        const from = part.indexOf(mark) + mark.length;
+        shown.push(`${folder} [${flags}] ${date} ${part.slice(from, from + Number(size))}`);
+      }
+    }
+    await imap.end();
+    return shown.sort();
+  }
+
+  it("is emptied and comes back with every flag, folder and date, also to another tenant", async () => {
+    const before = await shownBy(cyrus, "lettings");
+    expect(before.length).toBe(41);
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${sourceId}/recovery-points`,
+    );
+    const items = [{ pointId: points[0]!.id, path: "/" }];
+    const imap = await cyrus.imap("lettings", "sesame");
+    await imap.do('SELECT "INBOX"');
+    await imap.do("STORE 1:* +FLAGS (\\Deleted)");
+    await imap.do("EXPUNGE");
+    await imap.do("CLOSE");
+    await imap.do('DELETE "Repairs 2026"');
+    await imap.end();
+    expect(await shownBy(cyrus, "lettings")).toEqual([]);
+    const run = await restore(console_, { items, destination: { kind: "original" } }, 120_000);
+    expect(run).toMatchObject({ outcome: "clean", figures: { files: 41, folders: 1, skipped: 0 } });
+    expect(await shownBy(cyrus, "lettings")).toEqual(before);
+    const again = await restore(console_, { items, destination: { kind: "original" } }, 120_000);
+    expect(again).toMatchObject({ outcome: "clean", figures: { files: 0, folders: 0, skipped: 41 } });
+    expect(await shownBy(cyrus, "lettings")).toEqual(before);
+
+    const second = await Cyrus.start({ archive: "sesame" });
+    try {
+      await connect({ name: "Archive of the Trust", address: second.address(), clientId: "archive" });
+      const { sources } = await console_.ok<{ sources: { id: string; name: string }[] }>(
+        "GET",
+        `/sources?client=${client.id}`,
+      );
+      const target = sources.find((one) => one.name.startsWith("archive"))!;
+      const moved = await restore(
+        console_,
+        { items, destination: { kind: "source", sourceId: target.id } },
+        120_000,
+      );
+      expect(moved).toMatchObject({ outcome: "clean", figures: { files: 41 } });
+      expect(await shownBy(second, "archive")).toEqual(before);
+    } finally {
+      await second.stop();
+    }
+  });
+
+  it("that is full is named as the reason, and takes the rest once it has room", async () => {
+    const { points } = await console_.ok<{ points: { id: string }[] }>(
+      "GET",
+      `/sources/${sourceId}/recovery-points`,
+    );
+    const request = { items: [{ pointId: points[0]!.id, path: "/" }], destination: { kind: "original" } };
+    const before = await shownBy(cyrus, "lettings");
+    const imap = await cyrus.imap("lettings", "sesame");
+    await imap.do('SELECT "INBOX"');
+    await imap.do("STORE 1:* +FLAGS (\\Deleted)");
+    await imap.do("EXPUNGE");
+    await imap.end();
+    // kilobytes: less than the large letter
+    await cyrus.setQuota("lettings", 100);
+    const full = await restore(console_, request, 120_000);
+    expect(full).toMatchObject({ outcome: "failed", code: "restore.mailbox-full" });
+    await cyrus.setQuota("lettings", 1_000_000);
+    expect(await restore(console_, request, 120_000)).toMatchObject({ outcome: "clean" });
+    expect(await shownBy(cyrus, "lettings")).toEqual(before);
+  });
 });

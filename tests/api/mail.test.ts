@@ -229,18 +229,87 @@ describe("keeping mailboxes", () => {
     expect(Number(ended.figures.files)).toBeGreaterThan(1);
   });
 
-  it("has no original place to go back to, and says so", async () => {
-    const { points } = await console_.ok<{ points: { id: string }[] }>(
+  const pointOf = async (sourceId: string) =>
+    (await console_.ok<{ points: { id: string }[] }>("GET", `/sources/${sourceId}/recovery-points`))
+      .points[0]!.id;
+
+  it("puts messages back where they were: what was deleted comes back, what is there stays", async () => {
+    const [box] = tenant.mailboxes as [Mailbox];
+    const shown = () =>
+      box.messages
+        .map(({ subject, receivedAt, mailboxIds, keywords }) => ({
+          subject: subject.replaceAll("\u0000", ""),
+          receivedAt: Date.parse(receivedAt),
+          mailboxIds,
+          keywords,
+        }))
+        .sort((one, other) => one.receivedAt - other.receivedAt);
+    const before = shown();
+    box.messages = box.messages.slice(1);
+    const items = [{ pointId: await pointOf(mailboxes[0]!.id), path: "/" }];
+    const run = await restore(console_, { items, destination: { kind: "original" } });
+    expect(run).toMatchObject({ outcome: "clean", figures: { files: 1, skipped: 3 } });
+    expect(shown()).toEqual(before);
+    const { lines } = await console_.ok<{ lines: { path: string | null; message: string }[] }>(
       "GET",
-      `/sources/${mailboxes[0]!.id}/recovery-points`,
+      `/runs/${run.id}/log`,
     );
-    const answer = await console_.call<{ errors: { message: string }[] }>("POST", "/restores", {
-      items: [{ pointId: points[0]!.id, path: "/" }],
-      destination: { kind: "original" },
-      clash: "keep-both",
+    expect(
+      lines
+        .filter((line) => line.path?.endsWith(".eml"))
+        .map((line) => line.message)
+        .sort(),
+    ).toEqual(
+      [
+        "already in Inbox / Repairs / 2026, unchanged",
+        "already in Inbox, unchanged",
+        "already in .., unchanged",
+        "restored to Inbox",
+      ].sort(),
+    );
+    const again = await restore(console_, { items, destination: { kind: "original" } });
+    expect(again).toMatchObject({ outcome: "clean", figures: { files: 0, skipped: 4 } });
+    const { rows } = await console_.ok<{ rows: { action: string; details: object }[] }>(
+      "GET",
+      `/trail?client=${client.id}&search=requested a restore`,
+    );
+    expect(rows[0]!.details).toMatchObject({ to: "lettings@pendlewick.example" });
+  });
+
+  it("puts them into a folder of another mailbox of the client, and of no other client", async () => {
+    const items = [{ pointId: await pointOf(mailboxes[0]!.id), path: "/Inbox" }];
+    const to = (change: object) => ({
+      items,
+      destination: { kind: "source", sourceId: mailboxes[1]!.id, ...change },
     });
-    expect(answer.status).toBe(422);
-    expect(answer.body.errors[0]!.message).toMatch(/Select a folder on a machine, or download them/);
+    const run = await restore(console_, to({ folder: "From lettings / November" }));
+    expect(run).toMatchObject({ outcome: "clean" });
+    const box = tenant.mailboxes[1]!;
+    const november = box.folders.find((one) => one.name === "November")!;
+    expect(box.folders.find((one) => one.id === november.parentId)?.name).toBe("From lettings");
+    const inbox = box.folders.find((one) => one.name === "Inbox" && one.parentId === november.id)!;
+    expect(box.messages.filter((one) => one.mailboxIds[inbox.id]).length).toBe(2);
+    const machine = (
+      await console_.ok<{ sources: { id: string; kind: string }[] }>("GET", `/sources?client=${client.id}`)
+    ).sources.find((one) => one.kind === "files")!;
+    const stranger = await enrolMachine(console_, other, "voss-lt-01");
+    for (const [sourceId, message] of [
+      [machine.id, /does not take messages/],
+      [stranger.sourceId, /stays within one client/],
+      ["00000000-0000-4000-8000-000000000000", /does not exist, or you do not have access/],
+    ] as const) {
+      const answer = await console_.call<{ errors: { field: string; message: string }[] }>(
+        "POST",
+        "/restores",
+        to({ sourceId }),
+      );
+      expect(answer.status).toBe(422);
+      expect(answer.body.errors).toMatchObject([
+        { field: "destination.sourceId", message: expect.stringMatching(message) },
+      ]);
+    }
+    for (const folder of ["", " / ", "a\u0000b"])
+      expect((await console_.call("POST", "/restores", to({ folder }))).status, folder).toBe(422);
   });
 
   it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {

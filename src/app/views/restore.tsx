@@ -9,7 +9,7 @@ import { isSuspect, lastGoodMoment } from "@/db/points/holds";
 import { pointsOf } from "@/db/points/points";
 import { pastRuns } from "@/db/runs/runs";
 import { listMachines } from "@/db/sources/machines";
-import { sourceById, standingsPage } from "@/db/sources/sources";
+import { reachableSources, sourceById, standingsPage } from "@/db/sources/sources";
 import { asSession } from "@/server/access/unlocked";
 import { whyKept, whyWords } from "@/server/inside/kept";
 import { RestoreForm } from "@/ui/frame/lazy";
@@ -101,6 +101,7 @@ export async function restoreView({
   const alarm = await lastGoodMoment(tx, source.id);
   const why = await whyKept(tx, (await sourceById(tx, source.id))!, now, points);
   const machines = (await listMachines(tx, source.clientId)).filter((machine) => !machine.goneAt);
+  const alike = source.machineId ? [] : await reachableSources(tx, source.clientId, source.kind);
   const people = [...(await listPeople(tx, source.clientId)), ...(await listPeople(tx, null))]
     .filter((person) => !person.clientIds || person.clientIds.includes(source.clientId))
     .map(({ id, name, clientId }) => ({ id, name, ours: clientId === null }));
@@ -143,9 +144,12 @@ export async function restoreView({
           source={{
             id: source.id,
             name: source.name,
+            kind: source.kind,
             machineId: source.gone ? null : source.machineId,
             machineName: source.machineName,
+            reachable: !source.gone,
           }}
+          sources={alike}
           clientName={source.clientName}
           zone={zone}
           now={now}

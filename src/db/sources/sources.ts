@@ -74,6 +74,14 @@ export const giveMachine = (tx: Tx, id: string, machineId: MachineId) =>
   change(tx, "update sources set machine_id = $2 where id = $1 and machine_id is null", [id, machineId]);
 export const sourcesOfConnection = (tx: Tx, connectionId: ConnectionId) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.connection_id = $1`, [connectionId]);
+/** Sources of a kind that are reached over the network and were not removed: what a restore may go to. */
+export const reachableSources = (tx: Tx, clientId: ClientId, kind: string) =>
+  all<{ id: SourceId; name: string; connectionName: string }>(
+    tx,
+    `select s.id, s.name, cn.name as "connectionName" from sources s join connections cn on cn.id = s.connection_id
+     where s.client_id = $1 and s.kind = $2 and s.vanished_at is null and cn.gone_at is null order by cn.name, s.name`,
+    [clientId, kind],
+  );
 /** A name that no source of the client has: the wish, or the wish with a number. */
 export async function freeSourceName(tx: Tx, clientId: ClientId, wish: string): Promise<string> {
   const taken = await all<{ name: string }>(tx, "select name from sources where client_id = $1", [clientId]);

@@ -3,31 +3,31 @@
 import { DateTime } from "luxon";
 import Link from "next/link";
 import { useCallback, useEffect, useState } from "react";
+import { kindOf, type SourceKind } from "@/kinds";
+import { INSIDE } from "@/kinds/browsing";
 import { Depth, type DepthPoint } from "../drawings/depth";
 import { Month } from "../drawings/month";
-import { ActionButton, showRefusal } from "../parts/actions";
+import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
 import { clockText } from "../parts/moment";
+import type { BasketItem } from "./basket";
 import { ChangedSince } from "./changed-since";
 import { FileTree, type TreeEntry } from "./file-tree";
 import { LookInside, type Looking } from "./look-inside";
-import { type BasketItem, type RestoreMachine, RestoreTarget } from "./restore-target";
+import { RestoreTarget } from "./restore-target";
+import type { TargetProps } from "./target-parts";
 import { lookingAt, Versions } from "./versions";
 import { OpenAsFolder, type ShownViewing } from "./viewings";
 
 export interface RestoreBenchProps {
-  readonly source: {
-    readonly id: string;
-    readonly name: string;
-    readonly machineId: string | null;
-    readonly machineName: string | null;
-  };
+  readonly source: TargetProps["source"];
   readonly clientName: string;
   readonly zone: string;
   readonly now: Date;
   readonly startPath: string;
   readonly startPoint: string | undefined;
-  readonly machines: readonly RestoreMachine[];
+  readonly machines: TargetProps["machines"];
+  readonly sources: TargetProps["sources"];
   readonly points: readonly DepthPoint[];
   readonly lately: readonly { readonly id: string; readonly text: string }[];
   readonly runsBase: string;
@@ -45,6 +45,7 @@ export function RestoreForm({
   startPoint,
   startPath,
   machines,
+  sources,
   lately,
   runsBase,
   clientName,
@@ -94,6 +95,18 @@ export function RestoreForm({
     else put(entry, at, entry.moment ? new Date(entry.moment) : chosen.moment);
   };
   useEffect(() => setLooked(null), []);
+  const Inside = kindOf(source.kind) ? INSIDE[source.kind as SourceKind] : null;
+  const inside = {
+    address: `/recovery-points/${chosen.id}`,
+    zone,
+    inBasket: isIn,
+    toggle,
+    aside: (
+      <button type="button" className="btn btn-plain" onClick={() => setCompare(true)}>
+        Changes…
+      </button>
+    ),
+  };
   return (
     <div className="grid min-h-0 flex-1 grid-cols-[286px_minmax(0,1fr)_344px]">
       <section
@@ -160,22 +173,16 @@ export function RestoreForm({
             toggle={toggle}
             close={() => setCompare(false)}
           />
+        ) : Inside ? (
+          <Inside key={chosen.id} {...inside} />
         ) : (
           <FileTree
             key={chosen.id}
-            address={`/recovery-points/${chosen.id}`}
-            zone={zone}
+            {...inside}
             startPath={startPath}
             everywhere={`/sources/${source.id}`}
-            inBasket={isIn}
-            toggle={toggle}
             look={setLooked}
             looked={looked?.path ?? null}
-            aside={
-              <button type="button" className="btn btn-plain" onClick={() => setCompare(true)}>
-                Changes…
-              </button>
-            }
           />
         )}
         {looked && looked.type !== "folder" && (
@@ -209,11 +216,11 @@ export function RestoreForm({
           source={source}
           clientName={clientName}
           machines={machines}
+          sources={sources}
           basket={basket}
           setBasket={setBasket}
           zone={zone}
           runsBase={runsBase}
-          tell={showRefusal}
         />
         <OpenAsFolder
           pointId={chosen.id}

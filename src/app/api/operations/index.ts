@@ -11,6 +11,7 @@ import { consents } from "./consents";
 import { depots } from "./depots";
 import { gifts } from "./gifts";
 import { given } from "./given";
+import { insideMail } from "./inside-mail";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
 import { load } from "./load";
@@ -47,6 +48,7 @@ const groups: readonly OperationGroup[] = (
     ["Load", "When runs load depots, and moving them.", load],
     ["Trail", "Who did what.", trail],
     ["Restores", "Looking into recovery points, restoring, downloading.", restores],
+    ["Mail inside", "Looking into recovery points of mailboxes.", insideMail],
     ["Viewings", "Recovery points opened as a read-only share for a time.", viewings],
   ] as readonly (readonly [string, string, readonly AnyOperation[]])[]
 ).map(([tag, description, operations]) => ({ tag, description, operations: operations.map(inPages) }));

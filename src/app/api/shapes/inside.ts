@@ -73,3 +73,31 @@ export const viewing = z.object({
   madeAt: moment,
   expiresAt: moment,
 });
+export const mailFolder = z.object({
+  path: z.string(),
+  name: z.string(),
+  role: z.string().nullable(),
+  depth: z.number().describe("0 at the top."),
+  messages: z.number().describe("Without those of folders below."),
+});
+const messageHead = z.object({
+  subject: z.string(),
+  from: z.string(),
+  to: z.array(z.string()),
+  cc: z.array(z.string()),
+  sent: z.string().nullable().describe("As the sender says."),
+  messageId: z.string().nullable(),
+  attachment: z.boolean(),
+});
+export const insideMessage = messageHead.extend({
+  path: z.string(),
+  received: z.string(),
+  size: z.number(),
+  keywords: z.array(z.string()).describe("RFC 8621, section 4.1.1."),
+});
+export const openedMessage = messageHead.extend({
+  text: z.string(),
+  html: z.string().nullable().describe("To be shown in a sandboxed frame."),
+  attachments: z.array(z.object({ name: z.string(), type: z.string(), size: z.number() })),
+  cut: z.boolean().describe("Only the beginning is shown."),
+});

@@ -1,0 +1,12 @@
+/** What the API shows of items that are more than files. */
+
+export { parseApart } from "./mail/apart";
+export {
+  type ListedMessage,
+  listMessages,
+  mailFolders,
+  messageBytes,
+  type PointFolder,
+  searchMessages,
+} from "./mail/browse";
+export { parseMessageSearch } from "./mail/search";

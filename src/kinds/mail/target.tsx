@@ -1,0 +1,146 @@
+"use client";
+
+import { useState } from "react";
+import { counted } from "@/core/units/duration";
+import { SelectField, TextField } from "@/ui/parts/form";
+import { momentsText } from "@/ui/restore/basket";
+import {
+  Choice,
+  DownloadChoice,
+  type DownloadFormat,
+  FolderField,
+  formatWords,
+  RestoreButtons,
+  type TargetProps,
+  useRestore,
+} from "@/ui/restore/target-parts";
+import { MAIL } from "./kind";
+
+type Destination = "original" | "mailbox" | "machine" | "download";
+
+/** Where messages go: back, to another mailbox or folder, to files on a machine, or to the browser. */
+export function MailTarget(props: TargetProps) {
+  const { source, machines, sources, basket, weight, zone } = props;
+  const { sending, restore, download } = useRestore(props);
+  const [destination, setDestination] = useState<Destination>(
+    source.reachable ? "original" : sources.length ? "mailbox" : "download",
+  );
+  const [mailboxId, setMailboxId] = useState(source.reachable ? source.id : (sources[0]?.id ?? ""));
+  const [folder, setFolder] = useState("");
+  const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
+  const [path, setPath] = useState("/restored");
+  const [format, setFormat] = useState<DownloadFormat>("zip");
+  const mailbox = sources.find((one) => one.id === mailboxId);
+  const connections = [...new Set(sources.map((one) => one.connectionName))].sort();
+  const names = folder
+    .split("/")
+    .map((name) => name.trim())
+    .filter(Boolean);
+  const send = () => {
+    if (destination === "download") return download(format);
+    const target = {
+      original: { kind: "original" },
+      mailbox: { kind: "source", sourceId: mailboxId, ...(names.length ? { folder: names.join("/") } : {}) },
+      machine: { kind: "folder", folder: path, machineId },
+    }[destination];
+    return restore(target, "keep-both");
+  };
+  const single = weight?.files === 1;
+  return (
+    <>
+      <fieldset className="grid gap-2">
+        <legend className="sr-only">Destination</legend>
+        {source.reachable && (
+          <Choice chosen={destination === "original"} choose={() => setDestination("original")}>
+            Same mailbox, original folders
+          </Choice>
+        )}
+        {sources.length > 0 && (
+          <Choice chosen={destination === "mailbox"} choose={() => setDestination("mailbox")}>
+            Another mailbox or folder
+          </Choice>
+        )}
+        {destination === "mailbox" && (
+          <div className="grid gap-2 pl-6">
+            <SelectField
+              label="Mailbox"
+              error={sending.errorOf("destination.sourceId")}
+              value={mailboxId}
+              onChange={(event) => setMailboxId(event.target.value)}
+            >
+              {connections.map((connection) => (
+                <optgroup key={connection} label={connection}>
+                  {sources
+                    .filter((one) => one.connectionName === connection)
+                    .map((one) => (
+                      <option key={one.id} value={one.id}>
+                        {one.name}
+                      </option>
+                    ))}
+                </optgroup>
+              ))}
+            </SelectField>
+            <TextField
+              label="Folder (optional)"
+              placeholder="Restored/November"
+              help="Names separated by slashes. Folders that do not exist are created. Leave the field empty to use the original folders."
+              error={sending.errorOf("destination.folder")}
+              value={folder}
+              onChange={(event) => setFolder(event.target.value)}
+            />
+          </div>
+        )}
+        {machines.length > 0 && (
+          <Choice chosen={destination === "machine"} choose={() => setDestination("machine")}>
+            Files on a machine (EML)
+          </Choice>
+        )}
+        {destination === "machine" && (
+          <div className="grid gap-2 pl-6">
+            <SelectField
+              label="Machine"
+              error={sending.errorOf("destination.machineId")}
+              value={machineId}
+              onChange={(event) => setMachineId(event.target.value)}
+            >
+              {machines.map((one) => (
+                <option key={one.id} value={one.id}>
+                  {one.name}
+                </option>
+              ))}
+            </SelectField>
+            <FolderField value={path} onChange={setPath} error={sending.errorOf("destination.folder")} />
+          </div>
+        )}
+        <DownloadChoice
+          chosen={destination === "download"}
+          choose={() => setDestination("download")}
+          format={format}
+          setFormat={setFormat}
+        />
+      </fieldset>
+      {basket.length > 0 && (
+        <p className="said" data-said>
+          {weight ? counted(weight.files, MAIL.item, MAIL.items) : "What is in the basket"}{" "}
+          {momentsText(basket, zone)} {single ? "goes" : "go"}{" "}
+          {destination === "download"
+            ? `to your browser as ${formatWords(format)} of EML files.`
+            : destination === "machine"
+              ? `to ${path} on ${machines.find((one) => one.id === machineId)?.name}, as EML files. Existing files are kept.`
+              : destination === "original"
+                ? `back to ${single ? "its folder" : "the original folders"} in ${source.name}.`
+                : `to ${names.length ? `the folder ${names.join(" / ")}` : "the original folders"} in ${mailbox?.name}.`}
+          {(destination === "original" || destination === "mailbox") &&
+            " Existing messages are kept. A message that is already there is not restored again. Flags and dates are restored."}
+        </p>
+      )}
+      <RestoreButtons
+        {...props}
+        verb={destination === "download" ? "Download" : "Restore"}
+        words={MAIL}
+        sending={sending}
+        send={send}
+      />
+    </>
+  );
+}

@@ -1,0 +1,13 @@
+"use client";
+
+import type { ComponentType } from "react";
+import type { TargetProps } from "@/ui/restore/target-parts";
+import { FilesTarget } from "./files/target";
+import type { SourceKind } from "./index";
+import { MailTarget } from "./mail/target";
+
+/** Where the items of each kind can be restored to. */
+export const TARGETS: Readonly<Record<SourceKind, ComponentType<TargetProps>>> = {
+  files: FilesTarget,
+  mail: MailTarget,
+};

@@ -1,0 +1,13 @@
+import type { ReactNode } from "react";
+import type { TreeEntry } from "./file-tree";
+
+/** What browses a recovery point of a kind is given. */
+export interface InsideProps {
+  /** Of the point in the API. */
+  readonly address: string;
+  readonly zone: string;
+  readonly inBasket: (entry: TreeEntry) => boolean;
+  readonly toggle: (entry: TreeEntry) => void;
+  /** Beside the search. */
+  readonly aside: ReactNode;
+}

@@ -1,0 +1,189 @@
+"use client";
+
+import { useRouter } from "next/navigation";
+import type { ReactNode } from "react";
+import { counted } from "@/core/units/duration";
+import type { Volume } from "@/core/units/volumes";
+import { callApi } from "../parts/api";
+import { Refusal, TextField, useSending } from "../parts/form";
+import { say } from "../parts/say";
+import { askedItems, type BasketItem, type Weight } from "./basket";
+
+/** A machine that things can be restored to, with what it last said of its volumes. */
+export interface RestoreMachine {
+  readonly id: string;
+  readonly name: string;
+  readonly volumes: readonly Volume[];
+  /** When it said so, in words. */
+  readonly said: string;
+}
+
+/** A source of the same kind that items can be restored to over the network. */
+export interface RestoreSource {
+  readonly id: string;
+  readonly name: string;
+  readonly connectionName: string;
+}
+
+/** What the target of every kind is given. */
+export interface TargetProps {
+  readonly source: {
+    readonly id: string;
+    readonly name: string;
+    readonly kind: string;
+    readonly machineId: string | null;
+    readonly machineName: string | null;
+    /** It can be reached, and takes things back. */
+    readonly reachable: boolean;
+  };
+  readonly clientName: string;
+  readonly machines: readonly RestoreMachine[];
+  readonly sources: readonly RestoreSource[];
+  readonly basket: readonly BasketItem[];
+  readonly setBasket: (basket: readonly BasketItem[]) => void;
+  readonly weight: Weight | null;
+  readonly zone: string;
+  readonly runsBase: string;
+}
+
+export type DownloadFormat = "zip" | "tar";
+
+/** Sends a basket on its way: to a destination as a run, or to the browser. */
+export function useRestore({ basket, setBasket, runsBase }: TargetProps) {
+  const router = useRouter();
+  const sending = useSending();
+  const items = askedItems(basket);
+  return {
+    sending,
+    restore: (destination: object, clash: string) =>
+      sending.send(async () => {
+        const { run } = await callApi<{ run: { id: string } }>("POST", "/restores", {
+          items,
+          destination,
+          clash,
+        });
+        say.success("Restore requested", {
+          action: { label: "Open run", onClick: () => router.push(`${runsBase}/runs?sel=${run.id}`) },
+        });
+        setBasket([]);
+        router.refresh();
+      }),
+    download: (format: DownloadFormat) =>
+      sending.send(async () => {
+        const { url } = await callApi<{ url: string }>("POST", "/restores/archives", { items, format });
+        window.location.assign(url);
+        say.success("The download begins.");
+      }),
+  };
+}
+
+/** One of the places that a basket can go to. */
+export function Choice({
+  chosen,
+  choose,
+  children,
+}: {
+  chosen: boolean;
+  choose: () => void;
+  children: ReactNode;
+}) {
+  return (
+    <label className="flex items-center gap-2">
+      <input type="radio" name="destination" className="radio radio-xs" checked={chosen} onChange={choose} />
+      {children}
+    </label>
+  );
+}
+
+export function DownloadChoice({
+  chosen,
+  choose,
+  format,
+  setFormat,
+}: {
+  chosen: boolean;
+  choose: () => void;
+  format: DownloadFormat;
+  setFormat: (format: DownloadFormat) => void;
+}) {
+  return (
+    <Choice chosen={chosen} choose={choose}>
+      Download
+      <select
+        className="select ml-1 h-[28px] w-[84px]"
+        aria-label="Format of the download"
+        value={format}
+        disabled={!chosen}
+        onChange={(event) => setFormat(event.target.value as DownloadFormat)}
+      >
+        <option value="zip">ZIP</option>
+        <option value="tar">TAR</option>
+      </select>
+    </Choice>
+  );
+}
+export const formatWords = (format: DownloadFormat): string =>
+  format === "zip" ? "a ZIP archive" : "a TAR archive";
+
+/** A folder on a machine, as a path. */
+export function FolderField({
+  value,
+  onChange,
+  error,
+}: {
+  value: string;
+  onChange: (value: string) => void;
+  error?: string | undefined;
+}) {
+  return (
+    <TextField
+      label="Folder"
+      error={error}
+      mono
+      value={value}
+      onChange={(event) => onChange(event.target.value)}
+    />
+  );
+}
+
+/** The refusal that is about no field of the destination, and the buttons. */
+export function RestoreButtons({
+  verb,
+  words,
+  basket,
+  setBasket,
+  weight,
+  sending,
+  send,
+}: Pick<TargetProps, "basket" | "setBasket" | "weight"> & {
+  verb: "Restore" | "Download";
+  words: { readonly item: string; readonly items: string };
+  sending: ReturnType<typeof useSending>;
+  send: () => void;
+}) {
+  const ofField = sending.problem?.errors.some((error) => error.field.startsWith("destination."));
+  return (
+    <>
+      <Refusal problem={ofField ? null : sending.problem} />
+      <div className="flex gap-2">
+        <button
+          type="button"
+          className="btn btn-primary"
+          disabled={basket.length === 0 || sending.busy}
+          onClick={send}
+          data-restore
+        >
+          {verb} {basket.length > 0 && weight ? counted(weight.files, words.item, words.items) : ""}
+        </button>
+        <button
+          type="button"
+          className="btn btn-plain"
+          disabled={basket.length === 0}
+          onClick={() => setBasket([])}
+        >
+          Empty basket
+        </button>
+      </div>
+    </>
+  );
+}
