@@ -53,7 +53,7 @@ export class Cyrus {
   private constructor(
     private readonly folder: string,
     readonly httpPort: number,
-    private readonly imapPort: number,
+    readonly imapPort: number,
     private readonly master: ChildProcess,
   ) {}
 

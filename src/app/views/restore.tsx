@@ -10,6 +10,7 @@ import { pointsOf } from "@/db/points/points";
 import { pastRuns } from "@/db/runs/runs";
 import { listMachines } from "@/db/sources/machines";
 import { reachableSources, sourceById, standingsPage } from "@/db/sources/sources";
+import { KINDS, kindOf } from "@/kinds";
 import { asSession } from "@/server/access/unlocked";
 import { whyKept, whyWords } from "@/server/inside/kept";
 import { RestoreForm } from "@/ui/frame/lazy";
@@ -106,6 +107,7 @@ export async function restoreView({
     .filter((person) => !person.clientIds || person.clientIds.includes(source.clientId))
     .map(({ id, name, clientId }) => ({ id, name, ours: clientId === null }));
   const lately = await pastRuns(tx, { sourceId: source.id, kind: "restore", limit: 4 });
+  const words = kindOf(source.kind) ?? KINDS.files;
   const key = await clientKey(tx, source.clientId);
   const locked =
     key?.holding === "passphrase" &&
@@ -172,7 +174,7 @@ export async function restoreView({
           }))}
           lately={lately.map((run) => ({
             id: run.id,
-            text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), "file")}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
+            text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), words.item, words.items)}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
           }))}
           runsBase={baseOf(source.clientSlug)}
           people={people}

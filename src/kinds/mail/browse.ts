@@ -83,36 +83,46 @@ async function mapped<T, R>(list: readonly T[], work: (one: T) => Promise<R>): P
   return made;
 }
 
-/** A page of a folder's messages, newest first; `before` is the name of the last one of the page before. Null: no such folder. */
+/** Newest first; of one moment, in the order of the names. */
+const byNewest = (a: Pick<Entry, "mtime" | "name">, b: Pick<Entry, "mtime" | "name">): number =>
+  a.mtime === b.mtime ? (a.name < b.name ? -1 : Number(a.name > b.name)) : a.mtime > b.mtime ? -1 : 1;
+const cursorOf = ({ mtime, name }: Entry): ByteString => `${mtime} ${name}`;
+function positionOf(cursor: ByteString): Pick<Entry, "mtime" | "name"> | null {
+  const [, mtime, name] = /^(-?\d{1,20}) (.*)$/s.exec(cursor) ?? [];
+  return mtime === undefined ? null : { mtime: BigInt(mtime), name: name! };
+}
+
+/**
+ * A page of a folder's messages, newest first; `after` is the `next` of the page before, and what is none begins anew.
+ * Null: no such folder.
+ */
 export async function listMessages(
   reader: ChunkReader,
   root: Uint8Array,
   path: ByteString,
-  before: ByteString | null,
+  after: ByteString | null,
   limit: number,
 ): Promise<{ messages: ListedMessage[]; total: number; next: ByteString | null } | null> {
   const node = await findFolder(reader, root, path);
   if (!node) return null;
-  // names begin with the day of receipt, so that the last ones are the newest
-  const page: Entry[] = [];
+  const from = after === null ? null : positionOf(after);
+  let page: Entry[] = [];
   let total = 0;
-  let more = false;
   for await (const entry of folderEntries(reader, node)) {
     if (entry.type !== "file") continue;
     total += 1;
-    if (before !== null && entry.name >= before) continue;
+    if (from && byNewest(entry, from) <= 0) continue;
     page.push(entry);
-    if (page.length > limit) {
-      page.shift();
-      more = true;
-    }
+    // of a large folder never more than a few pages are held
+    if (page.length > 8 * (limit + 1)) page = page.sort(byNewest).slice(0, limit + 1);
   }
   const base = path === "/" ? "" : path;
-  const newest = page.reverse();
+  const newest = page.sort(byNewest).slice(0, limit);
+  const more = page.length > limit;
   return {
     messages: await mapped(newest, (entry) => described(reader, `${base}/${entry.name}`, entry)),
     total,
-    next: more ? newest.at(-1)!.name : null,
+    next: more ? cursorOf(newest.at(-1)!) : null,
   };
 }
 

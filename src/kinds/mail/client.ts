@@ -52,6 +52,8 @@ export interface MailClient {
   /** A message as it was received (RFC 5322). */
   content(accountId: string, item: Pick<MailItem, "blobId" | "size">): Promise<Buffer>;
   present(accountId: string, folderId: string): Promise<PresentMessage[]>;
+  /** A folder's name as this server can have it; absent where it can have any. */
+  folderName?(accountId: string, name: string): Promise<string>;
   /** Returns the id of the folder. */
   addFolder(accountId: string, name: string, parentId: string | null): Promise<string>;
   /** Returns the id of the message, where the server tells it. */

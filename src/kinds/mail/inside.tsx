@@ -148,6 +148,7 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
         onSubmit={(event) => {
           event.preventDefault();
           setAsked(line.trim());
+          setRead(null);
         }}
       >
         <h2 className="part-title">What</h2>
@@ -205,7 +206,10 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
           </ul>
         </nav>
         <div className="flex min-h-0 flex-col">
-          <div className={`min-h-0 overflow-y-auto px-3 ${read ? "basis-[42%]" : "flex-1"}`} tabIndex={0}>
+          <div
+            className={`relative min-h-0 overflow-y-auto px-3 ${read ? "basis-[42%]" : "flex-1"}`}
+            tabIndex={0}
+          >
             {problem && (
               <p className="refused mb-2" role="alert">
                 {problem}

@@ -375,7 +375,7 @@ export class JmapClient implements MailClient {
         message: {
           blobId,
           mailboxIds: { [folderId]: true },
-          keywords: Object.fromEntries(keywords.map((keyword) => [keyword, true])),
+          keywords: Object.fromEntries(keywords.map((keyword) => [keyword.toLowerCase(), true])),
           receivedAt,
         },
       },

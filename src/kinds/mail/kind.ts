@@ -9,6 +9,6 @@ export const MAIL = {
   connection: {
     name: "Mail tenant",
     requires:
-      "Requires: the address of a JMAP server, and an application, user or token that may read the mailboxes.",
+      "Requires: the address of a JMAP or IMAP server, and an application, user or token that may read the mailboxes, and write to them for restores.",
   },
 } as const satisfies Kind;

@@ -295,17 +295,18 @@ class Folders {
   async reach(steps: readonly Step[]): Promise<{ id: string; created: number }> {
     let parentId: string | null = null;
     let created = 0;
-    for (const step of steps) {
+    for (const { role, name: wish } of steps) {
+      const name = (await this.client.folderName?.(this.accountId, wish)) ?? wish;
       const inside: MailFolder[] = this.all.filter((one) => one.parentId === parentId);
       const found: MailFolder | undefined =
-        (step.role ? inside.find((one) => one.role === step.role) : undefined) ??
-        inside.find((one) => one.name.normalize("NFC") === step.name.normalize("NFC"));
+        (role ? inside.find((one) => one.role === role) : undefined) ??
+        inside.find((one) => one.name.normalize("NFC") === name.normalize("NFC"));
       if (found) {
         parentId = found.id;
         continue;
       }
-      const id: string = await this.client.addFolder(this.accountId, step.name, parentId);
-      this.all.push({ id, name: step.name, parentId, role: null });
+      const id: string = await this.client.addFolder(this.accountId, name, parentId);
+      this.all.push({ id, name, parentId, role: null });
       created += 1;
       parentId = id;
     }

@@ -12,7 +12,7 @@ import {
   setSecret,
 } from "@/db/sources/connections";
 import { listMachines, machineById, markGone } from "@/db/sources/machines";
-import type { MailSettings } from "@/kinds/mail/settings";
+import { AUTHS_OF, MAIL_AUTHS, MAIL_PROTOCOLS, type MailSettings } from "@/kinds/mail/settings";
 import { NETWORK_ACCESS } from "@/kinds/server";
 import { addFound, lookAt, opened, secretContext } from "@/runs/connections";
 import { operation } from "@/server/api/operation";
@@ -26,13 +26,25 @@ const secret = z.string().min(1, "Enter the client secret.").max(500, "500 chara
 const mailBody = z.object({
   siteId: uuid,
   name: name("a name for the tenant, as people call it"),
+  protocol: z.enum(MAIL_PROTOCOLS).default("jmap"),
+  /** `https://` for JMAP, `imaps://` or (with STARTTLS) `imap://` for IMAP. */
   address: z
-    .url({ protocol: /^https?$/, error: "Enter the server's address, such as https://mail.example." })
+    .url({
+      protocol: /^(https?|imaps?)$/,
+      error: "Enter the server's address, such as https://mail.example.",
+    })
     .max(300),
-  /** An application of the tenant (OAuth 2.0 client credentials), a user name and password, or a bearer token. */
-  auth: z.enum(["application", "password", "bearer"]).default("application"),
+  /**
+   * JMAP: an application of the tenant (OAuth 2.0 client credentials), a user name and password, or a bearer token. IMAP: a
+   * user name and password, a master user, a user with proxy authorisation, or a bearer token.
+   */
+  auth: z.enum(MAIL_AUTHS).default("application"),
   /** Of an application. */
   tenantId: z.string().trim().max(200).default(""),
+  /** Of a master user or proxy: the mailboxes, as their users sign in. */
+  mailboxes: z.array(name("the name of a mailbox", 200)).max(2000).default([]),
+  /** Of a master user: what stands between the mailbox and the master user's name. */
+  separator: z.string().trim().min(1).max(5).default("*"),
   /** The application's client id, or the user name. */
   clientId: z.string().trim().max(200).default(""),
   /** The client secret, the password or the token. */
@@ -44,7 +56,19 @@ const mailBody = z.object({
 type MailBody = z.infer<typeof mailBody>;
 
 /** Refuses what a way of signing in needs and was not given. */
-function refuseIncomplete({ auth, tenantId, clientId }: MailBody): void {
+function refuseIncomplete({ auth, tenantId, clientId, protocol, address, mailboxes }: MailBody): void {
+  if (!AUTHS_OF[protocol].includes(auth))
+    throw invalid("auth", `A server that speaks ${protocol.toUpperCase()} has no such way to sign in.`);
+  if (new URL(address).protocol.startsWith("imap") !== (protocol === "imap"))
+    throw invalid(
+      "address",
+      protocol === "imap"
+        ? "Enter the address of an IMAP server, such as imaps://mail.example."
+        : "Enter the address of a JMAP server, such as https://mail.example.",
+    );
+  if ((auth === "master" || auth === "proxy") && mailboxes.length === 0)
+    throw invalid("mailboxes", "Enter the mailboxes that this user is to read.");
+  if (protocol === "imap" && !clientId) throw invalid("clientId", "Enter the user name.");
   if (auth === "application" && !tenantId) throw invalid("tenantId", "Enter the tenant id.");
   if (auth !== "bearer" && !clientId)
     throw invalid(
@@ -52,13 +76,25 @@ function refuseIncomplete({ auth, tenantId, clientId }: MailBody): void {
       auth === "password" ? "Enter the user name." : "Enter the client id of the application.",
     );
 }
-const settingsOf = ({ auth, tenantId, clientId, region, otherHosts }: MailBody): MailSettings => ({
-  auth,
-  tenantId,
-  clientId,
-  region,
-  otherHosts,
-});
+const settingsOf = (body: MailBody): MailSettings => {
+  const { auth, protocol, tenantId, clientId, region, otherHosts, mailboxes, separator } = body;
+  const named = auth === "master" || auth === "proxy" ? { mailboxes } : {};
+  return {
+    auth,
+    protocol,
+    tenantId,
+    clientId,
+    region,
+    otherHosts,
+    ...named,
+    ...(auth === "master" ? { separator } : {}),
+  };
+};
+/** Protocol, host and port. */
+const originOf = (address: string): string => {
+  const { protocol, host } = new URL(address);
+  return `${protocol}//${host}`;
+};
 
 /** A connection as it is shown: never its secret. */
 const shown = ({ secret: _, ...connection }: Connection) => connection;
@@ -132,7 +168,7 @@ export const connections = [
         const there = (await listConnections(tx, params.clientId)).filter((one) => !one.goneAt);
         if (there.some((one) => one.name === body.name))
           throw invalid("name", "This client has a connection of this name.");
-        const { origin } = new URL(body.address);
+        const origin = originOf(body.address);
         const same = there.find(
           ({ address, settings }) =>
             address === origin && settings.tenantId === body.tenantId && settings.clientId === body.clientId,
@@ -158,7 +194,7 @@ export const connections = [
           siteId: body.siteId,
           kind: "mail",
           name: body.name,
-          address: new URL(body.address).origin,
+          address: originOf(body.address),
           settings: settingsOf(body),
           secret: context.services.secrets.seal(Buffer.from(body.clientSecret), secretContext(id)),
           checkedAt: context.who.at,

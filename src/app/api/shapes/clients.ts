@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { bandwidthHours } from "@/core/policy/conduct";
+import { MAIL_AUTHS, MAIL_PROTOCOLS } from "@/kinds/mail/settings";
 import { codeName, list, moment } from "./common";
 
 export const linkLimits = z.object({
@@ -33,7 +34,10 @@ export const machineSystem = z.object({
   volumes: list(z.object({ path: z.string(), size: z.number(), free: z.number() })).optional(),
 });
 export const mailSettings = z.object({
-  auth: z.enum(["password", "application", "bearer"]).optional().describe("How the tenant is signed in to."),
+  auth: z.enum(MAIL_AUTHS).optional().describe("How the tenant is signed in to."),
+  protocol: z.enum(MAIL_PROTOCOLS).optional().describe("JMAP where it is not given."),
+  mailboxes: list(z.string()).optional().describe("The mailboxes that a master user or proxy reads."),
+  separator: z.string().optional().describe("Between mailbox and master user in a name to sign in with."),
   tenantId: z.string().describe("Tenant of an application."),
   clientId: z.string().describe("Id of the application, or the user name."),
   region: z.string(),
