@@ -312,6 +312,117 @@ describe("keeping mailboxes", () => {
       expect((await console_.call("POST", "/restores", to({ folder }))).status, folder).toBe(422);
   });
 
+  it("shows a mailbox at a moment as mail: folders, pages, search, a message and its attachment", async () => {
+    const box = tenant.mailboxes[1]!;
+    const kept = box.messages;
+    box.messages = [];
+    const letter = (subject: string, text: string) => deliver(box, subject, text);
+    for (const subject of ["Boiler at number nine", "Keys", "Order for Saturday"]) letter(subject, "plain");
+    number += 1;
+    world.deliver(
+      tenant,
+      box,
+      {
+        id: `e${number}`,
+        mailboxIds: { repairs: true },
+        keywords: {},
+        receivedAt: "2026-11-02T08:00:00Z",
+        subject: "Sheet",
+      },
+      Buffer.from(
+        [
+          "From: Maren Pell <maren@quillmere.example>",
+          "To: repairs@pendlewick.example",
+          "Subject: Sheet",
+          "Content-Type: multipart/mixed; boundary=b",
+          "",
+          "--b",
+          "Content-Type: text/html",
+          "",
+          '<p>The <b>harbour</b> gate</p><script>alert(1)</script><img src="https://track.example/1.gif">',
+          "--b",
+          "Content-Type: text/html; name=page.html",
+          "Content-Disposition: attachment; filename=page.html",
+          "Content-Transfer-Encoding: base64",
+          "",
+          Buffer.from("<script>alert(1)</script>").toString("base64"),
+          "--b--",
+          "",
+        ].join("\r\n"),
+      ),
+    );
+    expect((await backUp(console_, mailboxes[1]!.id)).outcome).toBe("clean");
+    const at = `/recovery-points/${await pointOf(mailboxes[1]!.id)}`;
+    const { folders } = await console_.ok<{ folders: { path: string; name: string; messages: number }[] }>(
+      "GET",
+      `${at}/mail-folders`,
+    );
+    const repairs = folders.find((one) => one.name === "Repairs / 2026" && one.path.startsWith("/Inbox/"))!;
+    expect(repairs.messages).toBe(1);
+    type Page = {
+      messages: { path: string; subject: string; attachment: boolean }[];
+      total: number;
+      next: string | null;
+    };
+    const page = (path: string, more = "") =>
+      console_.ok<Page>("GET", `${at}/messages?path=${encodeURIComponent(path)}${more}`);
+    const whole = await page("/Inbox");
+    expect(whole.messages.map((one) => one.subject)).toEqual([
+      "Order for Saturday",
+      "Keys",
+      "Boiler at number nine",
+    ]);
+    const single: string[] = [];
+    for (let cursor = ""; ; ) {
+      const one = await page("/Inbox", `&limit=1${cursor && `&cursor=${encodeURIComponent(cursor)}`}`);
+      expect(one.total).toBe(3);
+      single.push(...one.messages.map((message) => message.subject));
+      if (!one.next) break;
+      cursor = one.next;
+    }
+    expect(single).toEqual(whole.messages.map((one) => one.subject));
+    const [sheet] = (await page(repairs.path)).messages;
+    expect(sheet).toMatchObject({ subject: "Sheet", attachment: true });
+    const query = `path=${encodeURIComponent(sheet!.path)}`;
+    const { message } = await console_.ok<{ message: { html: string; attachments: object[]; from: string } }>(
+      "GET",
+      `${at}/message?${query}`,
+    );
+    expect(message).toMatchObject({
+      from: "Maren Pell <maren@quillmere.example>",
+      attachments: [{ name: "page.html", type: "text/html", size: 25 }],
+    });
+    expect(message.html).toContain("<b>harbour</b>");
+    expect(message.html).not.toMatch(/script|track/);
+    const file = await fetch(`${console_.url}/api/v1${at}/message/attachments/0?${query}`, {
+      headers: { authorization: `Bearer ${console_.token}` },
+    });
+    expect(file.headers.get("content-type")).toBe("application/octet-stream");
+    expect(file.headers.get("content-disposition")).toContain("attachment");
+    expect(await file.text()).toBe("<script>alert(1)</script>");
+    expect((await console_.call("GET", `${at}/message/attachments/1?${query}`)).status).toBe(404);
+    const found = async (line: string) =>
+      (await console_.ok<Page>("GET", `${at}/messages/search?line=${encodeURIComponent(line)}`)).messages.map(
+        (one) => one.subject,
+      );
+    expect(await found("from:maren has:attachment")).toEqual(["Sheet"]);
+    expect(await found("harbour")).toEqual(["Sheet"]);
+    expect(await found("plain")).toEqual(["Order for Saturday", "Keys", "Boiler at number nine"]);
+    expect(await found("before:2026-11-02 subject:keys")).toEqual(["Keys"]);
+    const wrong = await console_.call<{ errors: { field: string }[] }>(
+      "GET",
+      `${at}/messages/search?line=${encodeURIComponent("before:soon")}`,
+    );
+    expect(wrong.status).toBe(422);
+    expect(wrong.body.errors).toMatchObject([{ field: "line" }]);
+    for (const path of ["/Nowhere", "/Inbox", "/Inbox/none.eml"])
+      expect((await console_.call("GET", `${at}/message?path=${encodeURIComponent(path)}`)).status).toBe(404);
+    const { rows } = await console_.ok<{ rows: { action: string }[] }>("GET", `/trail?client=${client.id}`);
+    const actions = new Set(rows.map((row) => row.action));
+    expect([...actions]).toEqual(expect.arrayContaining(["viewed a message", "searched messages"]));
+    box.messages = kept;
+  });
+
   it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {
     tenant.mailboxes.push(mailbox("accounts"));
     const gone = tenant.mailboxes.shift()!;

@@ -8,6 +8,7 @@ import { callApi } from "@/ui/parts/api";
 import { Refusal, SelectField, TextField, useSending } from "@/ui/parts/form";
 import { say } from "@/ui/parts/say";
 import { type StepsShown, TestSteps } from "@/ui/parts/test-steps";
+import { AUTHS_OF } from "./settings";
 
 /** The ways to sign in, and what each asks for. */
 const WAYS = {
@@ -17,8 +18,23 @@ const WAYS = {
     secret: "Client secret",
   },
   password: { name: "User name and password", id: "User name", secret: "Password" },
-  bearer: { name: "Bearer token", id: "", secret: "Token" },
+  master: { name: "Master user", id: "Master user", secret: "Password" },
+  proxy: { name: "User with proxy authorisation", id: "User name", secret: "Password" },
+  bearer: { name: "Bearer token", id: "User name", secret: "Token" },
 } as const;
+const PROTOCOLS = {
+  jmap: {
+    name: "JMAP",
+    placeholder: "https://mail.example",
+    help: "The address where tokens are issued is read from the server's metadata.",
+  },
+  imap: {
+    name: "IMAP",
+    placeholder: "imaps://mail.example",
+    help: "imaps:// uses TLS from the start, imap:// changes to TLS before it signs in.",
+  },
+} as const;
+type Protocol = keyof typeof PROTOCOLS;
 
 /** Connects a mail tenant: tested before it is one, and refused at the field that the failing step is about. */
 export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient[] }) {
@@ -33,9 +49,13 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
     clientSecret: "",
     region: "",
     otherHosts: "",
+    mailboxes: "",
+    separator: "*",
   });
+  const [protocol, setProtocol] = useState<Protocol>("jmap");
   const [auth, setAuth] = useState<keyof typeof WAYS>("application");
   const way = WAYS[auth];
+  const named = auth === "master" || auth === "proxy";
   const field = (key: keyof typeof values) => ({
     error: sending.errorOf(key),
     value: values[key],
@@ -52,13 +72,15 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
             `/clients/${choice.clientId}/mail-tenants`,
             {
               ...values,
+              protocol,
               auth,
+              mailboxes: named ? values.mailboxes.split(/[\s,]+/).filter(Boolean) : [],
               otherHosts: values.otherHosts.split(/[\s,]+/).filter(Boolean),
               siteId: choice.site?.id,
             },
           );
           say.success(`${values.name} is connected: ${mailboxes} mailboxes.`, {
-            description: "Assign a policy to them, and they are kept.",
+            description: "Assign a policy to them to protect them.",
           });
           router.push(`/c/${choice.client?.slug}/sources`);
           router.refresh();
@@ -67,29 +89,62 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
     >
       <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
       <TextField label="Name, as people call it" {...field("name")} />
-      <TextField
-        label="Address of the mail server"
-        mono
-        placeholder="https://mail.example"
-        help="A server that speaks JMAP. The address where tokens are issued is read from its metadata."
-        {...field("address")}
-      />
       <SelectField
-        label="Sign in with"
-        value={auth}
-        onChange={(event) => setAuth(event.target.value as keyof typeof WAYS)}
+        label="Protocol"
+        value={protocol}
+        onChange={(event) => {
+          const next = event.target.value as Protocol;
+          setProtocol(next);
+          if (!AUTHS_OF[next].includes(auth)) setAuth(AUTHS_OF[next][0]!);
+        }}
       >
-        {Object.entries(WAYS).map(([id, { name }]) => (
+        {Object.entries(PROTOCOLS).map(([id, { name }]) => (
           <option key={id} value={id}>
             {name}
           </option>
         ))}
       </SelectField>
-      {auth !== "bearer" && (
+      <TextField
+        label="Address of the mail server"
+        mono
+        placeholder={PROTOCOLS[protocol].placeholder}
+        help={PROTOCOLS[protocol].help}
+        {...field("address")}
+      />
+      <SelectField
+        label="Sign in with"
+        error={sending.errorOf("auth")}
+        value={auth}
+        onChange={(event) => setAuth(event.target.value as keyof typeof WAYS)}
+      >
+        {AUTHS_OF[protocol].map((id) => (
+          <option key={id} value={id}>
+            {WAYS[id].name}
+          </option>
+        ))}
+      </SelectField>
+      {(auth !== "bearer" || protocol === "imap") && (
         <div className="grid grid-cols-2 gap-3">
           {auth === "application" && <TextField label="Tenant id" mono {...field("tenantId")} />}
           <TextField label={way.id} mono {...field("clientId")} />
+          {auth === "master" && (
+            <TextField
+              label="Separator"
+              mono
+              help="The character between mailbox and master user in the sign-in name, as the server is configured."
+              {...field("separator")}
+            />
+          )}
         </div>
+      )}
+      {named && (
+        <TextField
+          label="Mailboxes"
+          mono
+          rows={4}
+          help="The sign-in names of the mailboxes, separated by spaces, commas or lines."
+          {...field("mailboxes")}
+        />
       )}
       <TextField
         label={way.secret}
@@ -99,12 +154,14 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
         {...field("clientSecret")}
       />
       <TextField label="Region of the mail data" {...field("region")} />
-      <TextField
-        label="Further hosts that may receive the secret (optional)"
-        mono
-        help="Only if the server's metadata names a host other than its address, and you know that host belongs to the tenant."
-        {...field("otherHosts")}
-      />
+      {protocol === "jmap" && (
+        <TextField
+          label="Further hosts that may receive the secret (optional)"
+          mono
+          help="Only if the server's metadata names a host other than its address, and you know that host belongs to the tenant."
+          {...field("otherHosts")}
+        />
+      )}
       <Refusal problem={sending.problem} />
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
         {sending.busy ? "Testing…" : "Test and connect"}
@@ -161,7 +218,7 @@ export function TenantActions({ connectionId, open }: { connectionId: string; op
             void sending.send(async () => {
               await callApi("PUT", `/connections/${connectionId}/secret`, { clientSecret: secret });
               say.success("The new secret works and replaces the old one.", {
-                description: "The next run keeps its mailboxes again; or back them up now.",
+                description: "The next run reads its mailboxes again. To start now, choose Back up now.",
               });
               setSecret("");
               setRenewing(false);
@@ -181,7 +238,7 @@ export function TenantActions({ connectionId, open }: { connectionId: string; op
           <Refusal problem={sending.problem} />
           <div className="flex gap-2">
             <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-              {sending.busy ? "Trying it…" : "Try it and keep it"}
+              {sending.busy ? "Testing…" : "Test and save"}
             </button>
             <button type="button" className="btn btn-plain" onClick={() => setRenewing(false)}>
               Cancel

@@ -184,7 +184,12 @@ export const connections = [
       });
       if (!test.ok) {
         const failed = test.steps.at(-1)!;
-        throw invalid(FIELD_OF_CODE[test.code!] ?? "address", `${failed.step}: ${failed.message}`);
+        // a master user that may not, or a mailbox that is not there
+        const field =
+          test.code === "source.not-allowed" && body.mailboxes.length > 0
+            ? "mailboxes"
+            : (FIELD_OF_CODE[test.code!] ?? "address");
+        throw invalid(field, `${failed.step}: ${failed.message}`);
       }
       return context.tx(async (tx) => {
         const id = randomUUID();
