@@ -7,6 +7,7 @@ export {
   mailFolders,
   messageBytes,
   type PointFolder,
+  positionOf,
   searchMessages,
 } from "./mail/browse";
 export { parseMessageSearch } from "./mail/search";

@@ -2,7 +2,10 @@ import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { operations } from "@/app/api/operations";
+import { MailServer } from "@/standins/mail/server";
+import { type Mailbox, MailTenants, STANDARD_FOLDERS, type Tenant } from "@/standins/mail/tenants";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
+import { freshFolder } from "../depot";
 import { TestConsole, until } from "../test-console";
 
 /** Every list of the API, page after page, against the whole of it. */
@@ -13,6 +16,8 @@ let person: { id: string; token: string };
 let manager: { id: string; token: string };
 let giftId = "";
 let pointId = "";
+let mailPointId = "";
+let mail: MailServer;
 const listed = operations.filter(({ query }) => query && "cursor" in query.shape);
 
 async function somebody(name: string, role: "person" | "manager") {
@@ -24,6 +29,51 @@ async function somebody(name: string, role: "person" | "manager") {
   });
   const { body } = await console_.call<{ person: { id: string } }>("GET", "/me", undefined, token);
   return { id: body.person.id, token };
+}
+
+/** A recovery point of a mailbox with three messages. */
+async function mailPoint(): Promise<string> {
+  const trust = await makeClient(console_, "Pendlewick Housing Trust", { folder: "/" });
+  const world = new MailTenants(freshFolder("mail"));
+  const box: Mailbox = {
+    id: "lettings",
+    address: "lettings@pendlewick.example",
+    folders: STANDARD_FOLDERS,
+    messages: [],
+  };
+  const tenant: Tenant = {
+    tenantId: "trust",
+    applications: [{ clientId: "keep", secret: "right", expiresAt: "2199-01-01T00:00:00.000Z" }],
+    mailboxes: [box],
+  };
+  world.add(tenant);
+  for (const n of [1, 2, 3])
+    world.deliver(
+      tenant,
+      box,
+      {
+        id: `e${n}`,
+        mailboxIds: { inbox: true },
+        keywords: {},
+        // two of them in one second
+        receivedAt: `2026-11-01T08:00:0${Math.min(n, 2)}.000Z`,
+        subject: `Letter ${n}`,
+      },
+      Buffer.from(`Subject: Letter ${n}\r\n\r\nletter ${n}\r\n`),
+    );
+  mail = new MailServer(world);
+  await console_.ok("POST", `/clients/${trust.id}/mail-tenants`, {
+    siteId: trust.siteId,
+    name: "Trust mail",
+    address: await mail.listen(),
+    tenantId: "trust",
+    clientId: "keep",
+    clientSecret: "right",
+    region: "north harbour",
+  });
+  const { sources } = await console_.ok<{ sources: { id: string }[] }>("GET", `/sources?client=${trust.id}`);
+  await console_.ok("PATCH", `/sources/${sources[0]!.id}`, { policyId: trust.policyId });
+  return (await backUp(console_, sources[0]!.id)).figures.point!;
 }
 
 beforeAll(async () => {
@@ -112,8 +162,12 @@ beforeAll(async () => {
       [client.id],
     ),
   );
+  mailPointId = await mailPoint();
 }, 180_000);
-afterAll(() => console_?.stop());
+afterAll(async () => {
+  await mail?.close();
+  await console_?.stop();
+});
 
 /** Query parameters that a list cannot do without. */
 const NEEDS: Readonly<Record<string, string>> = {
@@ -121,6 +175,7 @@ const NEEDS: Readonly<Record<string, string>> = {
   listGivenVersions: "path=/data/recipes/rye",
   listEntries: "path=/data/recipes",
   listGivenEntries: "path=/data/recipes",
+  listMessagesInside: "path=/Inbox",
 };
 /** Names of lists in answers, where there is more than one array. */
 const ROWS: Readonly<Record<string, string>> = {
@@ -129,6 +184,7 @@ const ROWS: Readonly<Record<string, string>> = {
   listEntries: "entries",
   listGivenEntries: "entries",
   listMessages: "messages",
+  listMessagesInside: "messages",
 };
 
 /** Where a list is asked for, and by whom. */
@@ -138,7 +194,7 @@ function asked(one: (typeof listed)[number]): { path: string; token: string } {
     depotId: client.depotId,
     policyId: client.policyId,
     sourceId: machine.sourceId,
-    pointId,
+    pointId: /^listM.*(Inside|Folders)$/.test(one.id) ? mailPointId : pointId,
     giftId,
   };
   return {

@@ -84,28 +84,29 @@ async function mapped<T, R>(list: readonly T[], work: (one: T) => Promise<R>): P
 }
 
 /** Newest first; of one moment, in the order of the names. */
-const byNewest = (a: Pick<Entry, "mtime" | "name">, b: Pick<Entry, "mtime" | "name">): number =>
+const byNewest = (a: MessagePosition, b: MessagePosition): number =>
   a.mtime === b.mtime ? (a.name < b.name ? -1 : Number(a.name > b.name)) : a.mtime > b.mtime ? -1 : 1;
 const cursorOf = ({ mtime, name }: Entry): ByteString => `${mtime} ${name}`;
-function positionOf(cursor: ByteString): Pick<Entry, "mtime" | "name"> | null {
+/** Where a list of messages goes on. */
+export type MessagePosition = Pick<Entry, "mtime" | "name">;
+/** Reads the `next` of a page; null where it is none. */
+export function positionOf(cursor: ByteString): MessagePosition | null {
   const [, mtime, name] = /^(-?\d{1,20}) (.*)$/s.exec(cursor) ?? [];
   return mtime === undefined ? null : { mtime: BigInt(mtime), name: name! };
 }
 
 /**
- * A page of a folder's messages, newest first; `after` is the `next` of the page before, and what is none begins anew.
- * Null: no such folder.
+ * A page of a folder's messages, newest first, from after `after` on; its `next` is read by `positionOf`. Null: no such folder.
  */
 export async function listMessages(
   reader: ChunkReader,
   root: Uint8Array,
   path: ByteString,
-  after: ByteString | null,
+  from: MessagePosition | null,
   limit: number,
 ): Promise<{ messages: ListedMessage[]; total: number; next: ByteString | null } | null> {
   const node = await findFolder(reader, root, path);
   if (!node) return null;
-  const from = after === null ? null : positionOf(after);
   let page: Entry[] = [];
   let total = 0;
   for await (const entry of folderEntries(reader, node)) {

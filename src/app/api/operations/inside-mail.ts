@@ -12,10 +12,11 @@ import {
   messageBytes,
   parseApart,
   parseMessageSearch,
+  positionOf,
   searchMessages,
 } from "@/kinds/inside";
 import { type Context, operation } from "@/server/api/operation";
-import { cursorText } from "@/server/api/paging";
+import { cursorText, staleCursor } from "@/server/api/paging";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import { pathFromText, pathToText } from "@/server/inside/path-text";
 import { showBytes } from "@/store/tree/tree";
@@ -83,6 +84,7 @@ export const insideMail = [
     path: "/recovery-points/{pointId}/mail-folders",
     summary: "The folders of a mailbox at a recovery point, with their numbers of messages.",
     caller: "open",
+    pages: { of: "folders", key: "path" },
     params: pointParam,
     answer: z.object({ folders: shape.list(shape.mailFolder) }),
     run: async (context, { params }) => {
@@ -98,7 +100,7 @@ export const insideMail = [
     summary: "The messages of a folder at a recovery point, newest first, in pages.",
     caller: "open",
     params: pointParam,
-    query: onePath.extend({ cursor: cursorText, limit: z.coerce.number().int().min(1).max(200).default(50) }),
+    query: onePath.extend({ cursor: cursorText, limit: z.coerce.number().int().min(1).max(500).default(50) }),
     answer: z.object({
       messages: shape.list(shape.insideMessage),
       total: z.number(),
@@ -106,11 +108,16 @@ export const insideMail = [
     }),
     run: async (context, { params, query }) => {
       const point = await mailPoint(context, params.pointId);
+      const after =
+        query.cursor === undefined
+          ? null
+          : positionOf(Buffer.from(query.cursor, "base64url").toString("latin1"));
+      if (query.cursor !== undefined && !after) throw staleCursor();
       const page = await listMessages(
         await context.services.spaces.ofPoint(point),
         point.root,
         pathFromText(query.path),
-        query.cursor === undefined ? null : Buffer.from(query.cursor, "base64url").toString("latin1"),
+        after,
         query.limit,
       );
       if (!page) throw notFound();
