@@ -488,7 +488,21 @@ class Seeding {
           this.giftOf(world.machines.find((one) => one.name === machine)!, askFirst ?? false),
         ),
       );
+    await this.giveMailboxes(client.id);
     return people;
+  }
+
+  /** Whoever has a mailbox gets it shared. */
+  private async giveMailboxes(clientId: string): Promise<void> {
+    const owners = await this.services.db.withScope({ role: "system" }, (tx) =>
+      tx.query<{ personId: string; sourceId: string }>(
+        `select p.id as "personId", s.id as "sourceId" from people p join sources s on s.client_id = p.client_id and s.name = p.email
+         where p.client_id = $1 and s.kind = 'mail'`,
+        [clientId],
+      ),
+    );
+    for (const { personId, sourceId } of owners.rows)
+      await this.call("give", { clientId }, { personId, sourceId, path: "/", askFirst: false });
   }
 
   private async connectMail(

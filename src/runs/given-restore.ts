@@ -4,18 +4,22 @@ import { notify } from "@/db/base/notify";
 import type { Tx } from "@/db/base/scope";
 import { insertRun } from "@/db/runs/runs";
 import { machineById } from "@/db/sources/machines";
-import { sourceById } from "@/db/sources/sources";
+import { isReachable, sourceById } from "@/db/sources/sources";
 import { record, type Who } from "@/server/access/who";
 import { invalid } from "@/server/base/problem";
 import type { FoundItem } from "@/server/portal/given";
 import { showBytes } from "@/store/tree/tree";
 import type { StoredRestore } from "./request";
 
-/** A restore that one of a client's people asks for: to where it was, or to a folder there, and never over anything. */
+/**
+ * A restore that one of a client's people asks for: to the machine or mailbox where it was, or to a folder there, and never
+ * over anything.
+ */
 export interface GivenRestore {
   readonly stored: StoredRestore;
   readonly sourceId: SourceId;
-  readonly machineId: MachineId;
+  /** Null for a source that the runner reaches over the network. */
+  readonly machineId: MachineId | null;
 }
 
 /** What a basket and a wish come to. Throws problems of the field. */
@@ -24,7 +28,7 @@ export async function plannedRestore(
   items: readonly FoundItem[],
   /** A name below what was given; null for where things were. */
   folder: string | null,
-): Promise<GivenRestore & { readonly machineName: string }> {
+): Promise<GivenRestore & { readonly to: string }> {
   const { gift } = items[0]!;
   const other = items.findIndex((item) => item.gift.sourceId !== gift.sourceId);
   if (other > 0)
@@ -32,6 +36,22 @@ export async function plannedRestore(
       `items.${other}.giftId`,
       "These items come from several sources. Restore them one source at a time.",
     );
+  const source = await sourceById(tx, gift.sourceId);
+  if (source?.connectionId) {
+    if (!(await isReachable(tx, source)))
+      throw invalid("destination", `${source.name} cannot be reached any more. Download the items instead.`);
+    return {
+      stored: {
+        items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
+        folder: folder === null ? null : namesIn(folder).join("/"),
+        clash: "skip",
+        toSourceId: source.id,
+      },
+      sourceId: source.id,
+      machineId: null,
+      to: source.name,
+    };
+  }
   const machine = await machineOf(tx, gift.sourceId);
   if (!machine)
     throw invalid("destination", "These items do not come from an enrolled machine. Download them instead.");
@@ -43,7 +63,7 @@ export async function plannedRestore(
     },
     sourceId: gift.sourceId,
     machineId: machine.id,
-    machineName: machine.name,
+    to: machine.name,
   };
 }
 
@@ -61,11 +81,16 @@ function folderBelow(path: string, typed: string): string {
       "destination.folder",
       "The name of this place cannot be written here: put things back where they were.",
     );
+  return `${base === "/" ? "" : base}/${namesIn(typed).join("/")}`;
+}
+
+/** The names of folders that a person typed. */
+function namesIn(typed: string): string[] {
   const names = typed.split("/").filter((name) => name.trim() !== "");
-  if (names.length === 0) throw invalid("destination.folder", "Enter the folder a name.");
-  if (names.some((name) => name === "." || name === ".." || name.includes("\0")))
-    throw invalid("destination.folder", "Write a name without “.” and “..”.");
-  return `${base === "/" ? "" : base}/${names.join("/")}`;
+  if (names.length === 0) throw invalid("destination.folder", "Enter a name for the folder.");
+  if (names.some((name) => name === "." || name === ".." || /\p{Cc}/u.test(name)))
+    throw invalid("destination.folder", "Enter a name without “.”, “..” and control characters.");
+  return names;
 }
 
 /** Makes the run. */
@@ -98,6 +123,6 @@ export async function startGivenRestore(
     items: restore.stored.items.slice(0, 50).map(({ pointId, path }) => ({ pointId, path: showBytes(path) })),
     ...details,
   });
-  await notify(tx, { kind: "run", clientId: person.clientId, id, machineId: restore.machineId });
+  await notify(tx, { kind: "run", clientId: person.clientId, id, machineId: restore.machineId ?? undefined });
   return id;
 }

@@ -20,23 +20,14 @@ import {
   stopWaitingRun,
   waitingRun,
 } from "@/db/runs/runs";
-import { connectionById } from "@/db/sources/connections";
 import { machineById } from "@/db/sources/machines";
-import { type Source, sourceById } from "@/db/sources/sources";
+import { isReachable, type Source, sourceById } from "@/db/sources/sources";
 import { kindOf } from "@/kinds";
 import type { Who } from "@/server/access/who";
 import { record } from "@/server/access/who";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import { pathFromText } from "@/server/inside/path-text";
 import type { ByteString } from "@/store/tree/tree";
-
-/** Whether there is still a way to the source: its machine or its connection was not taken away. */
-export async function isReachable(tx: Tx, source: Source): Promise<boolean> {
-  if (source.vanishedAt) return false;
-  if (source.machineId) return !(await machineById(tx, source.machineId))?.goneAt;
-  const connection = source.connectionId ? await connectionById(tx, source.connectionId) : null;
-  return connection !== null && !connection.goneAt;
-}
 
 /** Asks for a backup now. When one waits already, that one is meant. */
 export async function requestBackup(

@@ -423,6 +423,78 @@ describe("keeping mailboxes", () => {
     box.messages = kept;
   });
 
+  it("lets its owner read and restore what is shared, and nothing else", async () => {
+    const [box] = tenant.mailboxes as [Mailbox];
+    const token = await console_.addPerson({
+      email: "lettings@pendlewick.example",
+      name: "Corin Ashby",
+      role: "person",
+      clientId: client.id,
+    });
+    const mine = <T>(method: string, path: string, body?: unknown) =>
+      console_.call<T>(method, path, body, token);
+    const { body: me } = await mine<{ person: { id: string } }>("GET", "/me");
+    const share = async (path: string, askFirst: boolean) =>
+      (
+        await console_.ok<{ gift: { id: string } }>("POST", `/clients/${client.id}/gifts`, {
+          personId: me.person.id,
+          sourceId: mailboxes[0]!.id,
+          path,
+          askFirst,
+        })
+      ).gift.id;
+    const giftId = await share("/Inbox", false);
+    const pointId = await pointOf(mailboxes[0]!.id);
+    const at = `/given/${giftId}/recovery-points/${pointId}`;
+    const { body: listed } = await mine<{ folders: { path: string }[] }>("GET", `${at}/mail-folders`);
+    expect(listed.folders.length).toBeGreaterThan(0);
+    for (const folder of listed.folders) expect(folder.path).toMatch(/^\/Inbox(\/|$)/);
+    type Listed = { messages: { path: string; subject: string }[] };
+    const { body: inbox } = await mine<Listed>("GET", `${at}/messages?path=/Inbox`);
+    expect(inbox.messages.length).toBe(2);
+    const keys = inbox.messages.find((one) => one.subject === "Keys for the side door")!;
+    const query = `path=${encodeURIComponent(keys.path)}`;
+    expect(
+      (await mine<{ message: { text: string } }>("GET", `${at}/message?${query}`)).body.message.text,
+    ).toContain("with the harbour master");
+    expect((await mine("GET", `${at}/message/source?${query}`)).status).toBe(200);
+    // another folder, another share's point, and the console's own door
+    const outside = await console_.ok<Listed>("GET", `/recovery-points/${pointId}/messages?path=/untitled`);
+    expect(outside.messages.length).toBe(1);
+    expect((await mine("GET", `${at}/messages?path=/untitled`)).status).toBe(404);
+    const other = encodeURIComponent(outside.messages[0]!.path);
+    expect((await mine("GET", `${at}/message?path=${other}`)).status).toBe(404);
+    const { body: found } = await mine<{ of: number }>("GET", `${at}/messages/search?line=after:2000-01-01`);
+    expect(found.of).toBe(3);
+    expect((await mine("GET", `/recovery-points/${pointId}/message?${query}`)).status).toBe(404);
+
+    const before = box.messages.length;
+    box.messages = box.messages.filter((one) => one.subject !== "Keys for the side door");
+    const items = [{ giftId, pointId, path: "/Inbox" }];
+    const restored = async (folder: string | null) => {
+      const { body } = await mine<{ runId: string }>("POST", "/given/restores", { items, folder });
+      return console_.runEnds(body.runId);
+    };
+    expect(await restored(null)).toMatchObject({ outcome: "clean", figures: { files: 1, skipped: 2 } });
+    expect(box.messages.length).toBe(before);
+    expect(await restored("Back/November")).toMatchObject({
+      outcome: "clean",
+      figures: { files: 3, folders: 4 },
+    });
+    const { body: given } = await mine<{ restores: { kind: string }[]; gifts: { reachable: boolean }[] }>(
+      "GET",
+      "/given",
+    );
+    expect(given.restores[0]).toMatchObject({ kind: "mail" });
+    expect(given.gifts[0]).toMatchObject({ reachable: true });
+
+    const asked = await share("/", true);
+    const door = `/given/${asked}/recovery-points/${pointId}/message`;
+    expect((await mine("GET", `${door}?${query}`)).status).toBe(200);
+    for (const path of ["source", "attachments/0"])
+      expect((await mine("GET", `${door}/${path}?${query}`)).status).toBe(403);
+  });
+
   it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {
     tenant.mailboxes.push(mailbox("accounts"));
     const gone = tenant.mailboxes.shift()!;

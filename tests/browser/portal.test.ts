@@ -76,7 +76,7 @@ describe("one of a client's people", () => {
     const button = await see(browser, "[data-restore-files]:not([disabled])");
     await browser.executeScript("arguments[0].focus()", button);
     await button.sendKeys(Key.ENTER);
-    await seeText(browser, "Back where it was: 1 file.");
+    await seeText(browser, "Restored to the original location: 1 file.");
     expect(readFileSync(inHome("Recipes/Rye.txt"), "utf8")).toBe("rye, water, salt, a day");
     expect(existsSync(join(machine.root, "data/till/Takings.csv"))).toBe(true);
   });

@@ -7,6 +7,7 @@ const seen = (change: Partial<RestoreSeen>): string =>
       state: "ended",
       outcome: "clean",
       code: null,
+      kind: "files",
       download: null,
       folder: null,
       progress: {},
@@ -22,26 +23,33 @@ describe("what became of a restore, for whoever asked", () => {
   });
   it("counts on the way, and never past the whole", () => {
     expect(seen({ state: "reading", outcome: null, progress: { items: 3, totalItems: 12 } })).toBe(
-      "Coming back: 3 of 12 files.",
+      "Restoring: 3 of 12 files.",
     );
     expect(seen({ state: "reading", outcome: null, progress: { items: 13, totalItems: 12 } })).toContain(
       "13 of 13",
     );
   });
   it("says where things are, and what stands beside what was there", () => {
-    expect(seen({ figures: { files: 1 } })).toBe("Back where it was: 1 file.");
+    expect(seen({ figures: { files: 1 } })).toBe("Restored to the original location: 1 file.");
     expect(seen({ figures: { files: 4, keptBoth: 4 }, folder: "/docs/back" })).toBe(
-      "Back in /docs/back: 4 files, all beside what was there.",
+      "Restored to /docs/back: 4 files, all beside an existing file.",
     );
+  });
+  it("counts messages as such, and those that were there", () => {
+    const mail = { kind: "mail", figures: { files: 1, skipped: 12 } };
+    expect(seen(mail)).toBe("Restored to the original location: 1 message, 12 already there.");
+    expect(seen({ ...mail, state: "due", outcome: null })).toMatch(/^Queued/);
+    // of a kind that a newer version wrote
+    expect(seen({ kind: "guest", figures: { files: 2 } })).toContain("2 files");
   });
   it("does not call a half of it whole", () => {
     expect(seen({ outcome: "caution", figures: { files: 4, cautions: 2 } })).toContain(
-      "2 things could not be put back",
+      "2 files could not be restored",
     );
     expect(seen({ outcome: "failed", code: "depot.not-reached" })).toContain(
       "the depot could not be reached",
     );
     expect(seen({ outcome: "stopped", figures: { files: 2 } })).toContain("2 files");
-    expect(seen({ outcome: "stopped", download: "zip" })).toContain("broken off");
+    expect(seen({ outcome: "stopped", download: "zip" })).toContain("interrupted");
   });
 });

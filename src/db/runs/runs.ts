@@ -95,6 +95,8 @@ export interface OwnRestore {
   readonly id: string;
   readonly sourceId: SourceId;
   readonly sourceName: string;
+  /** Of the source. */
+  readonly kind: string;
   readonly state: RunState;
   readonly outcome: Outcome | null;
   readonly code: Code | null;
@@ -107,7 +109,7 @@ export interface OwnRestore {
 export const restoresOfPerson = (tx: Tx, personId: PersonId, since: Date) =>
   all<OwnRestore>(
     tx,
-    `select r.id, r.source_id as "sourceId", s.name as "sourceName", r.state, r.outcome, r.code, r.due_at as "dueAt", r.ended_at as "endedAt",
+    `select r.id, r.source_id as "sourceId", s.name as "sourceName", s.kind, r.state, r.outcome, r.code, r.due_at as "dueAt", r.ended_at as "endedAt",
        r.progress, r.figures, r.request
      from runs r join sources s on s.id = r.source_id where r.person_id = $1 and r.due_at > $2 order by r.due_at desc limit 20`,
     [personId, since],

@@ -74,6 +74,9 @@ export const giveMachine = (tx: Tx, id: string, machineId: MachineId) =>
   change(tx, "update sources set machine_id = $2 where id = $1 and machine_id is null", [id, machineId]);
 export const sourcesOfConnection = (tx: Tx, connectionId: ConnectionId) =>
   all<Source>(tx, `select ${SOURCE} from sources s where s.connection_id = $1`, [connectionId]);
+/** Whether there is still a way to a source: its machine or connection was not removed, and it was not deleted there. */
+export const isReachable = async (tx: Tx, { id }: Pick<Source, "id">) =>
+  (await one<{ reachable: boolean }>(tx, "select source_reachable($1) as reachable", [id]))!.reachable;
 /** Sources of a kind that are reached over the network and were not removed: what a restore may go to. */
 export const reachableSources = (tx: Tx, clientId: ClientId, kind: string) =>
   all<{ id: SourceId; name: string; connectionName: string }>(

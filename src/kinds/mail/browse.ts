@@ -135,11 +135,14 @@ export async function searchMessages(
   reader: ChunkReader,
   root: Uint8Array,
   search: MessageSearch,
+  below: ByteString = "/",
   now: () => number = () => performance.now(),
 ): Promise<{ messages: ListedMessage[]; looked: number; of: number; more: boolean }> {
   const candidates: { path: ByteString; entry: Entry }[] = [];
   let of = 0;
-  for await (const { path, entry } of walkTree(reader, root, "/")) {
+  const node = await findFolder(reader, root, below);
+  if (!node) return { messages: [], looked: 0, of: 0, more: false };
+  for await (const { path, entry } of walkTree(reader, node, below)) {
     if (entry.type !== "file") continue;
     of += 1;
     if (fitsListing(search, receivedMs(entry), entry.size ?? 0)) candidates.push({ path, entry });

@@ -72,7 +72,15 @@ const refusalOf = (error: unknown): string => {
 };
 
 /** A mailbox at a recovery point: folders, the messages of one of them or of a search, and the message that is read. */
-export function MailInside({ address, zone, inBasket, toggle, aside }: InsideProps) {
+export function MailInside({
+  address,
+  zone,
+  inBasket,
+  toggle,
+  aside,
+  heading = true,
+  download = true,
+}: InsideProps) {
   const [folders, setFolders] = useState<readonly Folder[] | null>(null);
   const [folder, setFolder] = useState<string | null>(null);
   const [shown, setShown] = useState<Shown | null>(null);
@@ -151,7 +159,7 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
           setRead(null);
         }}
       >
-        <h2 className="part-title">What</h2>
+        {heading && <h2 className="part-title">What</h2>}
         <input
           className="input w-full"
           data-filter
@@ -169,8 +177,12 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
         </button>
         {aside}
       </form>
-      <div className="grid min-h-0 flex-1 grid-cols-[158px_minmax(0,1fr)]">
-        <nav className="border-line min-h-0 overflow-y-auto border-r pb-3" aria-label="Folders" tabIndex={0}>
+      <div className="grid min-h-0 flex-1 grid-cols-[158px_minmax(0,1fr)] max-[560px]:grid-cols-1 max-[560px]:grid-rows-[auto_minmax(0,1fr)]">
+        <nav
+          className="border-line min-h-0 overflow-y-auto border-r pb-3 max-[560px]:max-h-[112px] max-[560px]:border-r-0 max-[560px]:border-b"
+          aria-label="Folders"
+          tabIndex={0}
+        >
           {!folders && !problem && <p className="text-soft px-4">Reading…</p>}
           <ul>
             {folders?.map((one) => (
@@ -236,7 +248,7 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
                     <th scope="col" className="w-[22px]">
                       <span className="sr-only">Attachment</span>
                     </th>
-                    <th scope="col" className="w-[128px]">
+                    <th scope="col" className="w-[128px] max-[560px]:hidden">
                       Received
                     </th>
                   </tr>
@@ -271,7 +283,7 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
                       <td className="!py-[4px]">
                         {message.attachment && <Paperclip size={13} aria-label="has an attachment" />}
                       </td>
-                      <td className="text-soft !py-[4px] whitespace-nowrap">
+                      <td className="text-soft !py-[4px] whitespace-nowrap max-[560px]:hidden">
                         {clockText(new Date(message.received), zone)}
                       </td>
                     </tr>
@@ -295,6 +307,7 @@ export function MailInside({ address, zone, inBasket, toggle, aside }: InsidePro
               address={address}
               path={read.path}
               zone={zone}
+              download={download}
               close={() => setRead(null)}
             />
           )}
@@ -309,11 +322,13 @@ function ReadMessage({
   address,
   path,
   zone,
+  download,
   close,
 }: {
   address: string;
   path: string;
   zone: string;
+  download: boolean;
   close: () => void;
 }) {
   const [message, setMessage] = useState<Opened | null>(null);
@@ -344,9 +359,15 @@ function ReadMessage({
             {plain ? "Show formatted text" : "Show plain text"}
           </button>
         )}
-        <a className="text-soft text-[12.5px] font-normal underline" href={`${api}/source?${query}`} download>
-          Source
-        </a>
+        {download && (
+          <a
+            className="text-soft text-[12.5px] font-normal underline"
+            href={`${api}/source?${query}`}
+            download
+          >
+            Source
+          </a>
+        )}
         <button type="button" className="p-1" aria-label="Close the message" onClick={close}>
           <X size={14} />
         </button>
@@ -370,14 +391,20 @@ function ReadMessage({
                 // the order is the message's own
                 // biome-ignore lint/suspicious/noArrayIndexKey: attachments have no other name
                 <li key={number}>
-                  <a
-                    className="inline-flex items-center gap-1 text-[13px] underline"
-                    href={`${api}/attachments/${number}?${query}`}
-                    download
-                  >
-                    <Download size={13} aria-hidden="true" /> {one.name}
-                    <span className="text-soft no-underline"> {formatBytes(one.size)}</span>
-                  </a>
+                  {download ? (
+                    <a
+                      className="inline-flex items-center gap-1 text-[13px] underline"
+                      href={`${api}/attachments/${number}?${query}`}
+                      download
+                    >
+                      <Download size={13} aria-hidden="true" /> {one.name}
+                      <span className="text-soft no-underline"> {formatBytes(one.size)}</span>
+                    </a>
+                  ) : (
+                    <span className="text-[13px]">
+                      {one.name} <span className="text-soft">{formatBytes(one.size)}</span>
+                    </span>
+                  )}
                 </li>
               ))}
             </ul>

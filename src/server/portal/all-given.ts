@@ -7,7 +7,7 @@ import { type Ask, asksOfPerson } from "@/db/portal/asks";
 import { giftsOfPerson } from "@/db/portal/gifts";
 import { type OwnRestore, restoresOfPerson } from "@/db/runs/runs";
 import { machineById } from "@/db/sources/machines";
-import { sourceById } from "@/db/sources/sources";
+import { isReachable, sourceById } from "@/db/sources/sources";
 import { showBytes } from "@/store/tree/tree";
 import { shownGift } from "./given";
 
@@ -49,6 +49,7 @@ export async function allGiven(
     gifts.push({
       ...shownGift(gift),
       kind: source.kind,
+      reachable: await isReachable(tx, source),
       machine: machine && !machine.goneAt ? { name: machine.name, seenAt: machine.seenAt } : null,
       points: points.length,
       newest: points[0]?.moment ?? null,

@@ -4,6 +4,7 @@ import type { RestoreSeen } from "@/core/protection/own-restore";
 export interface GivenShown {
   readonly id: string;
   readonly sourceName: string;
+  /** Of the source. */
   readonly kind: string;
   /** For the API. */
   readonly path: string;
@@ -11,6 +12,8 @@ export interface GivenShown {
   readonly pathName: string;
   readonly askFirst: boolean;
   readonly machine: { readonly name: string } | null;
+  /** There is a way to its machine or mailbox. */
+  readonly reachable: boolean;
   readonly points: number;
   readonly newest: string | null;
 }

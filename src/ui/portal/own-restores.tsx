@@ -50,7 +50,7 @@ export function OwnRestores({ given, look }: { given: AllGiven; look: () => Prom
                     callApi("POST", `/given/restores/${restore.id}/stop`).then(look, showRefusal)
                   }
                 >
-                  Stop it
+                  Stop
                 </button>
               </span>
             )}

@@ -5,6 +5,8 @@ import { DateTime } from "luxon";
 import { useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
+import { KINDS, kindOf, type SourceKind } from "@/kinds";
+import { INSIDE } from "@/kinds/browsing";
 import { Month } from "../drawings/month";
 import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
@@ -78,6 +80,15 @@ export function RestoreFiles({
     isIn(atOf(entry), entry.path)
       ? setBasket(basket.filter((item) => item.pointId !== atOf(entry) || item.path !== entry.path))
       : put(entry, atOf(entry), entry.moment ? new Date(entry.moment) : chosen.moment);
+  const Inside = kindOf(gift.kind) ? INSIDE[gift.kind as SourceKind] : null;
+  const inside = {
+    address: `/given/${gift.id}/recovery-points/${chosen.id}`,
+    zone,
+    inBasket: (entry: TreeEntry) => isIn(atOf(entry), entry.path),
+    toggle,
+    heading: false,
+  };
+  const words = kindOf(gift.kind) ?? KINDS.files;
   return (
     <div className="grid gap-5 min-[900px]:grid-cols-[270px_minmax(0,1fr)_300px]">
       <section className="grid content-start gap-3" aria-label="When">
@@ -111,26 +122,28 @@ export function RestoreFiles({
         <div className="px-4 pt-3">
           <Step
             title="What"
-            help="The files at that time. Select the items to restore. Click a file name to see its older versions."
+            help={
+              Inside
+                ? `The ${words.items} at that time. Select the items to restore. Click one to read it.`
+                : "The files at that time. Select the items to restore. Click a file name to see its older versions."
+            }
           >
             <span className="text-soft text-[15px] font-normal">as of {clockText(chosen.moment, zone)}</span>
           </Step>
         </div>
-        {looking ? (
+        {Inside ? (
+          <Inside key={chosen.id} {...inside} download={!gift.askFirst} />
+        ) : looking ? (
           <LookInside looking={looking} close={() => setLooking(null)} />
         ) : (
           <FileTree
             key={chosen.id}
-            address={`/given/${gift.id}/recovery-points/${chosen.id}`}
+            {...inside}
             everywhere={`/given/${gift.id}`}
             root={gift.path}
-            zone={zone}
             startPath={gift.path}
-            inBasket={(entry) => isIn(atOf(entry), entry.path)}
-            toggle={toggle}
             look={setLooked}
             looked={looked?.path ?? null}
-            heading={false}
           />
         )}
         {looked && looked.type === "file" && (
@@ -170,7 +183,10 @@ function WhereTo({
   asked: () => Promise<void>;
 }) {
   const sending = useSending();
-  const [way, setWay] = useState<Way>(gift.machine ? "original" : "download");
+  const mailbox = gift.kind === "mail";
+  const words = kindOf(gift.kind) ?? KINDS.files;
+  const target = mailbox ? (gift.reachable ? "your mailbox" : null) : (gift.machine?.name ?? null);
+  const [way, setWay] = useState<Way>(target ? "original" : "download");
   const [folder, setFolder] = useState("Restored");
   const [weight, setWeight] = useState<{ files: number; bytes: number } | null>(null);
   const items = basket.map(({ giftId, pointId, path }) => ({ giftId, pointId, path }));
@@ -203,22 +219,28 @@ function WhereTo({
       setBasket([]);
       await asked();
     });
-  const size = weight ? `${counted(weight.files, "file")} (${formatBytes(weight.bytes)})` : "Selected items";
+  const size = weight
+    ? `${counted(weight.files, words.item, words.items)} (${formatBytes(weight.bytes)})`
+    : "Selected items";
   const one = weight ? weight.files === 1 : true;
   const ways: readonly (readonly [Way, string])[] = [
-    ...(gift.machine
+    ...(target
       ? ([
-          ["original", `Where it was, on ${gift.machine.name}`],
-          ["folder", "In a new folder there"],
+          ["original", mailbox ? "Original folders in your mailbox" : `Original location on ${target}`],
+          ["folder", mailbox ? "A separate folder in your mailbox" : "A new folder there"],
         ] as const)
       : []),
-    ...(gift.askFirst ? [] : ([["download", "Download it here, as a ZIP file"]] as const)),
+    ...(gift.askFirst ? [] : ([["download", "Download as a ZIP file"]] as const)),
   ];
   return (
     <section className="grid content-start gap-3" aria-label="Where to">
       <Step
         title="Where to"
-        help="Existing files are never replaced. If a file of that name exists, the date and time are added to the name of the restored file."
+        help={
+          mailbox
+            ? "Existing messages are never changed or deleted. A message that is already there is not restored again."
+            : "Existing files are never replaced. If a file of that name exists, the date and time are added to the name of the restored file."
+        }
       />
       {basket.length === 0 ? (
         <p className="text-soft">Select items to restore. The selection can include several days.</p>
@@ -272,7 +294,7 @@ function WhereTo({
         <p className="said" data-said>
           {way === "download"
             ? `${size} will be downloaded as one ZIP file.`
-            : `${size} ${one ? "comes" : "come"} back ${way === "folder" ? `in the folder ${folder}` : one ? "where it was" : "where they were"}, on ${gift.machine?.name}. Nothing that is there is replaced.`}
+            : `${size} will be restored to ${way === "folder" ? `the folder ${folder}` : one ? "the original location" : "the original locations"} ${mailbox ? "in" : "on"} ${target}. ${mailbox ? "Existing messages are kept." : "Existing files are kept."}`}
           {gift.askFirst && " Your manager must approve it first."}
         </p>
       )}

@@ -9,5 +9,9 @@ export interface InsideProps {
   readonly inBasket: (entry: TreeEntry) => boolean;
   readonly toggle: (entry: TreeEntry) => void;
   /** Beside the search. */
-  readonly aside: ReactNode;
+  readonly aside?: ReactNode;
+  /** Off where the step above says it. */
+  readonly heading?: boolean;
+  /** Off where what is inside may be looked at and not saved. */
+  readonly download?: boolean;
 }

@@ -65,6 +65,7 @@ export const given = [
       gifts: shape.list(
         shape.gift.extend({
           kind: shape.sourceKind,
+          reachable: z.boolean(),
           machine: z.object({ name: z.string(), seenAt: shape.moment.nullable() }).nullable(),
           points: z.number(),
           newest: shape.moment.nullable(),
@@ -77,6 +78,7 @@ export const given = [
           id: z.string(),
           sourceId: z.string(),
           sourceName: z.string(),
+          kind: z.string(),
           state: shape.runState,
           outcome: shape.outcome.nullable(),
           code: shape.codeName.nullable(),
@@ -263,7 +265,7 @@ export const given = [
     method: "POST",
     path: "/given/restores",
     summary:
-      "Restore items of a share to their machine, in place or into a folder. Existing files are kept: a restored file gets its date and time in its name. If the share requires it, the restore waits for approval by the client's manager.",
+      "Restore items of a share to their machine or mailbox, in place or into a folder. Existing files are kept: a restored file gets its date and time in its name. Existing messages are kept, and a message that is there is not restored again. If the share requires it, the restore waits for approval by the client's manager.",
     caller: "given",
     status: 202,
     body: z.object({
@@ -280,7 +282,7 @@ export const given = [
       const found = await context.tx((tx) => foundItems(tx, person.id, body.items, context.who.at));
       const weight = await weigh(context.services, found);
       return context.tx(async (tx) => {
-        const { machineName, ...restore } = await plannedRestore(tx, found, body.folder);
+        const { to, ...restore } = await plannedRestore(tx, found, body.folder);
         if (!found.some(({ gift }) => gift.askFirst))
           return { runId: await startGivenRestore(tx, context.who, person, restore, weight), askId: null };
         const id = randomUUID();
@@ -294,7 +296,7 @@ export const given = [
           askedAt: context.who.at,
           expiresAt: new Date(context.who.at.getTime() + ASK_DAYS * 86_400_000),
         });
-        await context.record(tx, person.clientId, "requested approval of a restore", machineName, {
+        await context.record(tx, person.clientId, "requested approval of a restore", to, {
           ask: id,
           ...weight,
         });

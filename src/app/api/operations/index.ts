@@ -11,7 +11,7 @@ import { consents } from "./consents";
 import { depots } from "./depots";
 import { gifts } from "./gifts";
 import { given } from "./given";
-import { insideMail } from "./inside-mail";
+import { insideGivenMail, insideMail } from "./inside-mail";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
 import { load } from "./load";
@@ -33,7 +33,11 @@ const groups: readonly OperationGroup[] = (
     ["Account", "One's own account: password, second factor, sessions, API tokens.", account],
     ["Staff", "The provider's people, and what is required of them.", staff],
     ["Shared sources", "What a client's people can restore themselves.", gifts],
-    ["Portal", "What a client's person restores from what is shared with them.", given],
+    [
+      "Portal",
+      "What a client's person restores from what is shared with them.",
+      [...given, ...insideGivenMail],
+    ],
     ["Clients", "Clients, their sites and limits.", clients],
     ["Keys", "A client's data key: confirming, passphrase, key sheet, destruction.", keys],
     ["Consents", "Requests that need a second person.", consents],
