@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import { readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -421,6 +422,58 @@ describe("keeping mailboxes", () => {
     const actions = new Set(rows.map((row) => row.action));
     expect([...actions]).toEqual(expect.arrayContaining(["viewed a message", "searched messages"]));
     box.messages = kept;
+  });
+
+  it("is downloaded as EML in a ZIP and as mbox, which Python opens; no file of a machine goes into an mbox", async () => {
+    const items = [{ pointId: await pointOf(mailboxes[0]!.id), path: "/" }];
+    const fetched = async (format: string, range?: string) => {
+      const { url } = await console_.ok<{ url: string }>("POST", "/restores/archives", { items, format });
+      const answer = await fetch(`${console_.url}${url}`, {
+        headers: { authorization: `Bearer ${console_.token}`, ...(range ? { range } : {}) },
+      });
+      return {
+        type: answer.headers.get("content-type"),
+        status: answer.status,
+        bytes: Buffer.from(await answer.arrayBuffer()),
+      };
+    };
+    const python = (script: string, bytes: Buffer): string[] => {
+      const path = join(freshFolder("download"), "file");
+      writeFileSync(path, bytes);
+      return JSON.parse(
+        execFileSync("python3", ["-c", `import sys, json\n${script}`, path], { encoding: "utf8" }),
+      );
+    };
+    const zip = await fetched("zip");
+    const subjects = python(
+      "import zipfile, email\nz = zipfile.ZipFile(sys.argv[1])\nprint(json.dumps(sorted(email.message_from_bytes(z.read(n))['subject'] for n in z.namelist() if n.endswith('.eml'))))",
+      zip.bytes,
+    );
+    expect(subjects.length).toBe(4);
+    expect(subjects).toContain("Keys for the side door");
+    const mbox = await fetched("mbox");
+    expect(mbox.type).toBe("application/mbox");
+    expect(
+      python(
+        "import mailbox\nprint(json.dumps(sorted(m['subject'] for m in mailbox.mbox(sys.argv[1]))))",
+        mbox.bytes,
+      ),
+    ).toEqual(subjects);
+    const rest = await fetched("mbox", "bytes=50-");
+    expect(rest.status).toBe(206);
+    expect(rest.bytes.equals(mbox.bytes.subarray(50))).toBe(true);
+    const files = await console_.ok<{ sources: { id: string; kind: string }[] }>(
+      "GET",
+      `/sources?client=${client.id}`,
+    );
+    const machine = files.sources.find((one) => one.kind === "files")!.id;
+    await backUp(console_, machine);
+    const mixed = [...items, { pointId: await pointOf(machine), path: "/" }];
+    const refused = await console_.call<{ errors: { field: string }[] }>("POST", "/restores/archives", {
+      items: mixed,
+      format: "mbox",
+    });
+    expect(refused).toMatchObject({ status: 422, body: { errors: [{ field: "format" }] } });
   });
 
   it("lets its owner read and restore what is shared, and nothing else", async () => {

@@ -22,7 +22,10 @@ const count = z.number();
 
 /** The schema of each jsonb column; a test holds it against the catalogue. */
 export const STORED: Readonly<Record<string, z.ZodType>> = {
-  "archives.request": z.looseObject({ items: z.array(z.looseObject({})), format: z.enum(["zip", "tar"]) }),
+  "archives.request": z.looseObject({
+    items: z.array(z.looseObject({})),
+    format: z.enum(["zip", "tar", "mbox"]),
+  }),
   "asks.request": z.looseObject({ stored: z.looseObject({ items: z.array(z.looseObject({})) }) }),
   "certificates.body": anything,
   "checks.figures": z.record(z.string(), count),

@@ -115,6 +115,7 @@ export function MailTarget(props: TargetProps) {
         <DownloadChoice
           chosen={destination === "download"}
           choose={() => setDestination("download")}
+          formats={["zip", "tar", "mbox"]}
           format={format}
           setFormat={setFormat}
         />
@@ -124,7 +125,7 @@ export function MailTarget(props: TargetProps) {
           {weight ? counted(weight.files, MAIL.item, MAIL.items) : "What is in the basket"}{" "}
           {momentsText(basket, zone)} {single ? "goes" : "go"}{" "}
           {destination === "download"
-            ? `to your browser as ${formatWords(format)} of EML files.`
+            ? `to your browser as ${formatWords(format)}${format === "mbox" ? ". Flags are not included" : " of EML files"}.`
             : destination === "machine"
               ? `to ${path} on ${machines.find((one) => one.id === machineId)?.name}, as EML files. Existing files are kept.`
               : destination === "original"

@@ -10,9 +10,9 @@ import { endRun, insertRun, setStartedAt } from "@/db/runs/runs";
 import { sourceById } from "@/db/sources/sources";
 import type { ByteString } from "@/store/tree/tree";
 import type { Context } from "../api/operation";
-import { notFound } from "../base/problem";
+import { invalid, notFound } from "../base/problem";
 import { momentLabel } from "../inside/moment-label";
-import { type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
+import { ARCHIVE_TYPES, type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
 
 /**
  * Downloads: prepared as a basket, fetched once or more by the person who prepared them. One that broke off goes on where
@@ -26,13 +26,26 @@ export interface Basket<Item> {
   readonly format: ArchiveFormat;
 }
 
+/** Refuses a format in which what was chosen cannot be. Throws problems of the field. */
+async function refuseFormat(tx: Tx, items: readonly { readonly point: Point }[], format: ArchiveFormat) {
+  if (format !== "mbox") return;
+  for (const { point } of items)
+    if ((await sourceById(tx, point.sourceId))?.kind !== "mail")
+      throw invalid(
+        "format",
+        "An mbox file contains messages. Select messages and folders of mailboxes only.",
+      );
+}
+
 /** Notes a basket for a download; answers its id. */
 export async function prepareArchive<Item>(
   context: Context,
   tx: Tx,
   clientId: ClientId,
+  found: readonly { readonly point: Point }[],
   basket: Basket<Item>,
 ): Promise<string> {
+  await refuseFormat(tx, found, basket.format);
   const id = randomUUID();
   await deleteOldArchives(tx, new Date(context.who.at.getTime() - HOUR_MS));
   await insertArchive(tx, { id, clientId, personId: context.person!.id, request: basket }, context.who.at);
@@ -141,7 +154,7 @@ export async function sendArchive(
     headers: {
       ...common,
       ...(part ? { "content-range": `bytes ${part.from}-${part.to - 1}/${length}` } : {}),
-      "content-type": format === "zip" ? "application/zip" : "application/x-tar",
+      "content-type": ARCHIVE_TYPES[format],
       "content-disposition": `attachment; filename="${fileName}"`,
     },
   });

@@ -5,11 +5,19 @@ import type { ChunkReader } from "@/store/read/reader";
 import { type ByteString, byteString, type Entry } from "@/store/tree/tree";
 import { notFound } from "../base/problem";
 import type { Services } from "../base/services";
+import { mboxMessage } from "./mbox";
 import { ArchiveNames } from "./names";
 import { contentLength, padded, sparseMap, TAR_END, type TarMember, tarHeader } from "./tar-headers";
 import { ZipWriter } from "./zip-writer";
 
-export type ArchiveFormat = "zip" | "tar";
+export const ARCHIVE_FORMATS = ["zip", "tar", "mbox"] as const;
+/** `mbox`: of mailboxes only. */
+export type ArchiveFormat = (typeof ARCHIVE_FORMATS)[number];
+export const ARCHIVE_TYPES: Readonly<Record<ArchiveFormat, string>> = {
+  zip: "application/zip",
+  tar: "application/x-tar",
+  mbox: "application/mbox",
+};
 
 export interface ArchiveItem {
   readonly point: Point;
@@ -139,13 +147,15 @@ export function streamArchive(
   const written =
     format === "tar"
       ? writeTar(services, items, output, result, part)
-      : writeZip(services, items, output, result);
+      : format === "mbox"
+        ? writeMbox(services, items, output, result)
+        : writeZip(services, items, output, result);
   const ended = written.then(() => result);
   ended.catch((error: Error) => output.destroy(error));
   return { stream: output, ended };
 }
 
-/** How long an archive is, bytes. Of a TAR that is known from its entries; a ZIP has to be made once to tell. */
+/** How long an archive is, bytes. Of a TAR that is known from its entries; the others have to be made once to tell. */
 export async function archiveLength(
   services: Services,
   items: readonly ArchiveItem[],
@@ -159,7 +169,8 @@ export async function archiveLength(
   }
   const output = new Cut({ from: 0, to: 0 });
   output.resume();
-  await writeZip(services, items, output, { files: 0, bytes: 0 });
+  const write = format === "mbox" ? writeMbox : writeZip;
+  await write(services, items, output, { files: 0, bytes: 0 });
   return output.passed;
 }
 
@@ -224,13 +235,7 @@ async function writeTar(
     if (entry.type === "file") result.files += 1;
   }
   if (at < to) await write(Buffer.alloc(TAR_END));
-  await new Promise<void>((resolve, reject) => {
-    output
-      .once("finish", resolve)
-      .once("error", reject)
-      .once("close", () => reject(new Error(BROKEN)));
-    output.end();
-  });
+  await finished(output);
 }
 
 /** Resolves when there is room again, or when nobody reads any more. */
@@ -270,14 +275,36 @@ async function writeZip(
     }
   }
   await zip.end();
-  await new Promise<void>((resolve, reject) => {
+  await finished(output);
+}
+
+async function writeMbox(
+  services: Services,
+  items: readonly ArchiveItem[],
+  output: Cut,
+  result: ArchiveResult,
+): Promise<void> {
+  for await (const { reader, entry } of entriesOf(services, items, "mbox")) {
+    if (entry.type !== "file") continue;
+    const received = new Date(Number(entry.mtime / 1_000_000n));
+    for await (const part of mboxMessage(counted(reader, entry, result), received)) {
+      if (output.destroyed) throw new Error(BROKEN);
+      if (!output.write(part)) await drained(output);
+    }
+    result.files += 1;
+  }
+  await finished(output);
+}
+
+/** Ends the output. Rejects where nobody reads any more. */
+const finished = (output: Cut): Promise<void> =>
+  new Promise((resolve, reject) => {
     output
       .once("finish", resolve)
       .once("error", reject)
       .once("close", () => reject(new Error(BROKEN)));
     output.end();
   });
-}
 
 async function* counted(
   reader: ChunkReader,

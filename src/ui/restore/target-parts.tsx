@@ -46,7 +46,12 @@ export interface TargetProps {
   readonly runsBase: string;
 }
 
-export type DownloadFormat = "zip" | "tar";
+const FORMATS = {
+  zip: { name: "ZIP", words: "a ZIP archive" },
+  tar: { name: "TAR", words: "a TAR archive" },
+  mbox: { name: "mbox", words: "an mbox file" },
+} as const;
+export type DownloadFormat = keyof typeof FORMATS;
 
 /** Sends a basket on its way: to a destination as a run, or to the browser. */
 export function useRestore({ basket, setBasket, runsBase }: TargetProps) {
@@ -98,11 +103,13 @@ export function Choice({
 export function DownloadChoice({
   chosen,
   choose,
+  formats = ["zip", "tar"],
   format,
   setFormat,
 }: {
   chosen: boolean;
   choose: () => void;
+  formats?: readonly DownloadFormat[];
   format: DownloadFormat;
   setFormat: (format: DownloadFormat) => void;
 }) {
@@ -116,14 +123,16 @@ export function DownloadChoice({
         disabled={!chosen}
         onChange={(event) => setFormat(event.target.value as DownloadFormat)}
       >
-        <option value="zip">ZIP</option>
-        <option value="tar">TAR</option>
+        {formats.map((id) => (
+          <option key={id} value={id}>
+            {FORMATS[id].name}
+          </option>
+        ))}
       </select>
     </Choice>
   );
 }
-export const formatWords = (format: DownloadFormat): string =>
-  format === "zip" ? "a ZIP archive" : "a TAR archive";
+export const formatWords = (format: DownloadFormat): string => FORMATS[format].words;
 
 /** A folder on a machine, as a path. */
 export function FolderField({

@@ -10,6 +10,7 @@ import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/giv
 import { stopRun } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
+import { ARCHIVE_FORMATS, ARCHIVE_TYPES } from "@/server/archive/archive";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
 import { notFound, Problem } from "@/server/base/problem";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside/inside-point";
@@ -325,10 +326,10 @@ export const given = [
     id: "prepareGivenDownload",
     method: "POST",
     path: "/given/archives",
-    summary: "Prepare a download as ZIP or TAR. The answer has its address.",
+    summary: "Prepare a download as ZIP or TAR, or of messages as mbox. The answer has its address.",
     caller: "given",
     status: 201,
-    body: z.object({ items, format: z.enum(["zip", "tar"]) }),
+    body: z.object({ items, format: z.enum(ARCHIVE_FORMATS) }),
     answer: z.object({ files: z.number(), bytes: z.number(), id: z.string(), url: z.string() }),
     run: async (context, { body }) => {
       const person = personOf(context);
@@ -339,7 +340,7 @@ export const given = [
           "Your manager must approve restores from here. Restore to the machine instead of downloading.",
         );
       const weight = await weigh(context.services, found);
-      const id = await context.tx((tx) => prepareArchive(context, tx, person.clientId, body));
+      const id = await context.tx((tx) => prepareArchive(context, tx, person.clientId, found, body));
       return { id, url: `/api/v1/given/archives/${id}`, ...weight };
     },
   }),
@@ -350,7 +351,7 @@ export const given = [
     summary: "Fetch a prepared download. `Range` continues an interrupted one.",
     caller: "given",
     params: z.object({ archiveId: uuid }),
-    media: ["application/zip", "application/x-tar"],
+    media: Object.values(ARCHIVE_TYPES),
     run: async (context, { params }) => {
       const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<GivenItem>(context, tx, params.archiveId);

@@ -9,6 +9,7 @@ import { sourceById } from "@/db/sources/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
+import { ARCHIVE_FORMATS, ARCHIVE_TYPES } from "@/server/archive/archive";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import {
@@ -282,15 +283,16 @@ export const restores = [
     id: "prepareDownload",
     method: "POST",
     path: "/restores/archives",
-    summary: "Prepare a download of a basket as ZIP or TAR. The answer has its address.",
+    summary:
+      "Prepare a download of a basket as ZIP or TAR, or of messages as mbox. The answer has its address.",
     caller: "open",
     status: 201,
-    body: z.object({ items, format: z.enum(["zip", "tar"]) }),
+    body: z.object({ items, format: z.enum(ARCHIVE_FORMATS) }),
     answer: z.object({ files: z.number(), bytes: z.number(), id: z.string(), url: z.string() }),
     run: async (context, { body }) => {
       const found = await context.tx((tx) => pointsOfItems(tx, body.items));
       const weight = await weigh(context.services, found);
-      const id = await context.tx((tx) => prepareArchive(context, tx, found[0]!.point.clientId, body));
+      const id = await context.tx((tx) => prepareArchive(context, tx, found[0]!.point.clientId, found, body));
       return { id, url: `/api/v1/restores/archives/${id}`, ...weight };
     },
   }),
@@ -301,7 +303,7 @@ export const restores = [
     summary: "Fetch a prepared download. `Range` continues an interrupted one.",
     caller: "open",
     params: z.object({ archiveId: uuid }),
-    media: ["application/zip", "application/x-tar"],
+    media: Object.values(ARCHIVE_TYPES),
     run: async (context, { params }) => {
       const { found, basket } = await context.tx(async (tx) => {
         const basket = await preparedBasket<z.infer<typeof items>[number]>(context, tx, params.archiveId);
