@@ -86,7 +86,7 @@ describe("one of a client's people", () => {
     await open("/portal/restore");
     await (await see(browser, "[aria-label='Add to basket: Rota.txt']")).click();
     await (await see(browser, "[data-restore-files]:not([disabled])")).click();
-    await seeText(browser, "beside what was there");
+    await seeText(browser, "beside an existing file");
     expect(readFileSync(inHome("Rota.txt"), "utf8")).toBe("spoilt");
     expect(readdirSync(inHome("")).filter((name) => name.startsWith("Rota"))).toHaveLength(2);
   });
