@@ -46,6 +46,7 @@ export async function plannedRestore(
         folder: folder === null ? null : namesIn(folder).join("/"),
         clash: "skip",
         toSourceId: source.id,
+        toName: source.name,
       },
       sourceId: source.id,
       machineId: null,

@@ -1,4 +1,5 @@
 import { randomUUID } from "node:crypto";
+import { DateTime } from "luxon";
 import type { ClientId, MachineId, RunId, SourceId } from "@/core/ids";
 import { runDepots } from "@/core/policy/where";
 import { notify } from "@/db/base/notify";
@@ -101,21 +102,23 @@ export async function depotAway(
 /** Why a due run does not start yet, in a sentence; null when it may. */
 export async function whyWaiting(tx: Tx, run: Run, now: Date): Promise<string | null> {
   if (run.state !== "due") return null;
-  if (run.dueAt > now) return `Retry at ${run.dueAt.toISOString().slice(11, 16)} UTC (clause Conduct).`;
+  const zone = await zoneOf(tx, run.clientId);
+  const clock = (at: Date, format = "HH:mm") =>
+    `${DateTime.fromJSDate(at, { zone }).toFormat(format)} (${zone})`;
+  if (run.dueAt > now) return `Retry at ${clock(run.dueAt)}, as the clause Conduct says.`;
   if (run.kind === "backup") {
     const running = await runningRun(tx, run.sourceId);
-    if (running) {
-      return `Waiting for the run of the same source that started at ${running.startedAt?.toISOString().slice(11, 16)} UTC; one run per source at a time.`;
-    }
+    if (running?.startedAt)
+      return `Waiting for the run of the same source that started at ${clock(running.startedAt)}; one run per source at a time.`;
   }
   const away = run.kind === "backup" ? await depotAway(tx, run.sourceId, now) : null;
   if (away)
-    return `Waiting for the depot ${away.depotName}, absent until ${away.to.toISOString().slice(0, 16).replace("T", " ")} UTC: ${away.note}.`;
+    return `Waiting for the depot ${away.depotName}, absent until ${clock(away.to, "yyyy-MM-dd HH:mm")}: ${away.note}.`;
   if (run.kind === "backup" && !(await hasRoom(tx, run.sourceId)))
     return "Queued: the limit of simultaneous runs of its client, site or depot is reached.";
   return run.machineId
     ? "Waiting for the machine: its agent has not started the run yet."
-    : "Queued at the runner, which reads it over the network.";
+    : "Queued at the runner, which reaches it over the network.";
 }
 
 export interface RestoreRequest {
@@ -137,8 +140,9 @@ export interface StoredRestore {
   readonly items: readonly { readonly pointId: string; readonly path: ByteString }[];
   readonly folder: string | null;
   readonly clash: RestoreRequest["clash"];
-  /** The source that is restored to over the network; absent for a machine. */
+  /** The source that is restored to over the network, and its name at that time; absent for a machine. */
   readonly toSourceId?: SourceId;
+  readonly toName?: string;
 }
 
 /** A source that takes items of a kind back over the network. Throws problems of the field. */
@@ -204,7 +208,13 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
   const network = await networkTargetOf(tx, source, items, destination);
   if (network) {
     const { target, folder } = network;
-    const stored: StoredRestore = { ...storedItems(items), folder, clash: "skip", toSourceId: target.id };
+    const stored: StoredRestore = {
+      ...storedItems(items),
+      folder,
+      clash: "skip",
+      toSourceId: target.id,
+      toName: target.name,
+    };
     return insertRestore(tx, who, source, request, { stored, machineId: null, to: target.name });
   }
   const machineId =

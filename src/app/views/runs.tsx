@@ -17,6 +17,7 @@ import {
   waitingFacts,
 } from "@/db/runs/runs";
 import { comingRuns } from "@/db/sources/sources";
+import { KINDS, kindOf } from "@/kinds";
 import { whyWaiting } from "@/runs/request";
 import { RateDrawing } from "@/ui/drawings/rate-drawing";
 import { LiveProgress } from "@/ui/frame/live-progress";
@@ -179,21 +180,36 @@ function waitsFor(run: RunRow, facts: WaitingFacts | undefined, zone: string, no
   return "queued";
 }
 
+const wordsOf = (run: RunRow) => kindOf(run.sourceKind) ?? KINDS.files;
+
 function shortly(run: RunRow): string {
   const { figures } = run;
+  const { item, items } = wordsOf(run);
   if (run.state !== "ended") return "running";
   if (run.code && run.outcome !== "clean") return CODES[run.code].title;
   if (run.outcome === "clean" || run.outcome === "caution") {
     if (run.kind === "drill") return drillSentence(run.figures);
     return run.kind === "restore"
-      ? `${counted(Number(figures.files ?? 0), "file")}, ${formatBytes(Number(figures.bytes ?? 0))}`
-      : `${counted(Number(figures.filesRead ?? 0), "file")} read, ${formatBytes(Number(figures.storedBytes ?? 0))} added`;
+      ? `${counted(Number(figures.files ?? 0), item, items)}, ${formatBytes(Number(figures.bytes ?? 0))}`
+      : `${counted(Number(figures.filesRead ?? 0), item, items)} read, ${formatBytes(Number(figures.storedBytes ?? 0))} added`;
   }
   return run.message ?? run.outcome ?? "";
 }
 
 function figuresOf(run: RunRow, zone: string): [string, string][] {
   const number = (name: string) => Number(run.figures[name] ?? 0);
+  const { item, items } = wordsOf(run);
+  if (run.kind === "restore" && typeof run.request.toSourceId === "string")
+    return [
+      ["Restored", `${counted(number("files"), item, items)}, ${formatBytes(number("bytes"))}`],
+      ...(number("skipped")
+        ? [["Already there", counted(number("skipped"), item, items)] as [string, string]]
+        : []),
+      ...(number("folders") ? [["Created", counted(number("folders"), "folder")] as [string, string]] : []),
+      ...(number("cautions")
+        ? [["Not restored", counted(number("cautions"), item, items)] as [string, string]]
+        : []),
+    ];
   if (run.kind === "restore") {
     const rows: [string, string][] = [
       [
@@ -217,10 +233,10 @@ function figuresOf(run: RunRow, zone: string): [string, string][] {
   }
   if (!("filesRead" in run.figures)) return [];
   return [
-    ["Holds", `${counted(number("files"), "file")}, ${formatBytes(number("bytes"))}`],
+    ["Holds", `${counted(number("files"), item, items)}, ${formatBytes(number("bytes"))}`],
     [
       "Read",
-      `${counted(number("filesRead"), "file")}, ${formatBytes(number("bytesRead"))}; ${number("filesUnchanged").toLocaleString("en-GB")} unchanged`,
+      `${counted(number("filesRead"), item, items)}, ${formatBytes(number("bytesRead"))}; ${number("filesUnchanged").toLocaleString("en-GB")} unchanged`,
     ],
     [
       "Added",

@@ -305,12 +305,16 @@ export const returnRun = (tx: Tx, id: string) =>
 
 export interface RunRow extends Run {
   readonly sourceName: string;
-  /** The machine, or the connection that the runner reads through; null for what the runner does by itself. */
+  readonly sourceKind: string;
+  /**
+   * The machine, or the connection that the runner reads through; of a restore over the network the source that it goes to.
+   * Null for what the runner does by itself.
+   */
   readonly machineName: string | null;
   readonly clientName: string;
   readonly clientSlug: string;
 }
-const ROW = `${RUN}, s.name as "sourceName", coalesce(m.name, cn.name) as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
+const ROW = `${RUN}, s.name as "sourceName", s.kind as "sourceKind", coalesce(r.request->>'toName', m.name, cn.name) as "machineName", c.name as "clientName", c.slug as "clientSlug"`;
 const ROW_FROM = `runs r join sources s on s.id = r.source_id join clients c on c.id = r.client_id
   left join machines m on m.id = r.machine_id left join connections cn on cn.id = s.connection_id`;
 const IN_SCOPE =

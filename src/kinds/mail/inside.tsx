@@ -248,7 +248,7 @@ export function MailInside({
                     <th scope="col" className="w-[22px]">
                       <span className="sr-only">Attachment</span>
                     </th>
-                    <th scope="col" className="w-[128px] max-[560px]:hidden">
+                    <th scope="col" className="w-[9.4em] max-[560px]:hidden">
                       Received
                     </th>
                   </tr>

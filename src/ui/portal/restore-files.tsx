@@ -233,7 +233,7 @@ function WhereTo({
     ...(gift.askFirst ? [] : ([["download", "Download as a ZIP file"]] as const)),
   ];
   return (
-    <section className="grid content-start gap-3" aria-label="Where to">
+    <section className="grid grid-cols-[minmax(0,1fr)] content-start gap-3" aria-label="Where to">
       <Step
         title="Where to"
         help={

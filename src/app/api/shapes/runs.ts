@@ -43,10 +43,13 @@ export const run = z.object({
 });
 export const runRow = run.extend({
   sourceName: z.string(),
+  sourceKind: z.string(),
   machineName: z
     .string()
     .nullable()
-    .describe("The machine, or the connection that the runner reads through. Null for drills."),
+    .describe(
+      "The machine, the connection that the runner reads through, or the mailbox that a restore goes to. Null for drills.",
+    ),
   clientName: z.string(),
   clientSlug: z.string(),
 });
