@@ -117,7 +117,11 @@ describe("a mailbox that somebody emptied", () => {
 
   it("is restored where it was, with one click on its folder", async () => {
     await open(`/c/${client.slug}/main-site/lettings-pendlewick-example/restore`);
+    // a message first, then the folder that it is in: it counts once
+    await (await see(browser, "[aria-label='Add to basket: Minutes of Tuesday']")).click();
     await (await see(browser, "[aria-label='Add to basket: folder Inbox']")).click();
+    const covered = await see(browser, "[aria-label='Add to basket: Minutes of Tuesday']");
+    expect([await covered.isSelected(), await covered.isEnabled()]).toEqual([true, false]);
     await seeText(browser, "3 messages from");
     await seeText(browser, "Existing messages are kept.");
     await press(browser, "Restore 3 messages");

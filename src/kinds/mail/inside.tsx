@@ -148,6 +148,9 @@ export function MailInside({
       setProblem(refusalOf(error));
     }
   };
+  /** What a chosen folder brings along. */
+  const covered = (path: string): boolean =>
+    (folders ?? []).some((one) => path.startsWith(`${one.path}/`) && inBasket(folderEntryOf(one)));
   const chosen = folders?.find((one) => one.path === folder);
   return (
     <>
@@ -195,7 +198,8 @@ export function MailInside({
                   type="checkbox"
                   className="checkbox checkbox-xs"
                   aria-label={`Add to basket: folder ${one.name}`}
-                  checked={inBasket(folderEntryOf(one))}
+                  checked={inBasket(folderEntryOf(one)) || covered(one.path)}
+                  disabled={covered(one.path)}
                   onChange={() => toggle(folderEntryOf(one))}
                 />
                 <button
@@ -261,7 +265,8 @@ export function MailInside({
                           type="checkbox"
                           className="checkbox checkbox-xs"
                           aria-label={`Add to basket: ${message.subject || "message without a subject"}`}
-                          checked={inBasket(entryOf(message))}
+                          checked={inBasket(entryOf(message)) || covered(message.path)}
+                          disabled={covered(message.path)}
                           onChange={() => toggle(entryOf(message))}
                         />
                       </td>

@@ -285,6 +285,14 @@ describe("restoring into a mailbox", () => {
     expect(lettings.messages).toEqual([]);
   });
 
+  it("takes what is chosen twice once, a folder with one inside it", async () => {
+    const { lettings, client, seen, before, point } = await filled();
+    lettings.messages = [];
+    const paths = ["/Inbox", "/Inbox/Repairs   2026", "/Bin"];
+    expect(await restore(client(), "lettings", point, { paths })).toMatchObject({ files: 8, present: 0 });
+    expect(seen(lettings)).toEqual(before);
+  });
+
   it("names a folder that the point does not have", async () => {
     const { client, point } = await filled();
     await expect(restore(client(), "lettings", point, { paths: ["/Nowhere"] })).rejects.toMatchObject({

@@ -3,7 +3,7 @@ import { CodedError } from "@/core/codes";
 import { fileBytes, findEntry, findFolder, walkTree } from "@/store/read/browse";
 import type { ChunkReader } from "@/store/read/reader";
 import type { ByteString, Entry } from "@/store/tree/tree";
-import { showBytes } from "@/store/tree/tree";
+import { idKey, showBytes } from "@/store/tree/tree";
 import type { RestoreResult, RestoreWork } from "../network";
 import type { MailClient, MailFolder, NewMessage, PresentMessage } from "./client";
 import { KEYWORDS, NAME, ROLE } from "./names";
@@ -246,6 +246,14 @@ async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
       ?.split("/")
       .filter(Boolean)
       .map((name) => ({ name, role: null })) ?? null;
+  /** A folder and one inside it may both be chosen: what is in both goes where the first puts it. */
+  const planned = new Set<string>();
+  const put = (root: Uint8Array, steps: readonly Step[], message: Planned): void => {
+    const key = `${idKey(root)} ${message.path}`;
+    if (planned.has(key)) return;
+    planned.add(key);
+    groupOf(steps).messages.push(message);
+  };
   for (const { store, root, path } of items) {
     const above: Step[] = [];
     const names = path.split("/").filter(Boolean);
@@ -260,7 +268,7 @@ async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
       throw new CodedError("not-found", `the recovery point has no ${showBytes(path)}`);
     if (entry && entry.type !== "folder") {
       if (base.length === 0) throw new CodedError("not-found", `${showBytes(path)} is in no folder`);
-      groupOf(base).messages.push({ path, entry, store });
+      put(root, base, { path, entry, store });
       continue;
     }
     const own = entry ? [...base, stepOf(entry, base.length === 0)] : base;
@@ -273,7 +281,7 @@ async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
         const below = [...steps, stepOf(inside, steps.length === 0)];
         stepsOf.set(at, below);
         groupOf(below);
-      } else if (inside.type === "file") groupOf(steps).messages.push({ path: at, entry: inside, store });
+      } else if (inside.type === "file") put(root, steps, { path: at, entry: inside, store });
     }
   }
   return [...groups.values()];

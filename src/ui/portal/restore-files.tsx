@@ -13,6 +13,7 @@ import { callApi } from "../parts/api";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { clockText } from "../parts/moment";
 import { say } from "../parts/say";
+import { withoutBelow } from "../restore/basket";
 import { FileTree, type TreeEntry } from "../restore/file-tree";
 import { LookInside, type Looking } from "../restore/look-inside";
 import { lookingAt, Versions } from "../restore/versions";
@@ -73,7 +74,10 @@ export function RestoreFiles({
   const isIn = (at: string, path: string) => basket.some((item) => item.pointId === at && item.path === path);
   const put = (entry: TreeEntry, at: string, moment: Date) => {
     if (!isIn(at, entry.path))
-      setBasket([...basket, { giftId: gift.id, pointId: at, path: entry.path, name: entry.name, moment }]);
+      setBasket([
+        ...(entry.type === "folder" ? withoutBelow(basket, at, entry.path) : basket),
+        { giftId: gift.id, pointId: at, path: entry.path, name: entry.name, moment },
+      ]);
   };
   const atOf = (entry: TreeEntry) => entry.pointId ?? chosen.id;
   const toggle = (entry: TreeEntry) =>

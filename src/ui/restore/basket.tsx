@@ -16,6 +16,16 @@ export interface BasketItem {
   readonly size: number | null;
 }
 
+/** A basket without what lies below a folder at the same moment: the folder brings it along. */
+export const withoutBelow = <T extends Pick<BasketItem, "pointId" | "path">>(
+  basket: readonly T[],
+  pointId: string,
+  path: string,
+): T[] => {
+  const base = path === "/" ? "/" : `${path}/`;
+  return basket.filter((item) => item.pointId !== pointId || !item.path.startsWith(base));
+};
+
 /** How many files and bytes a basket holds. */
 export interface Weight {
   readonly files: number;

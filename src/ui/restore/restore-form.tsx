@@ -10,7 +10,7 @@ import { Month } from "../drawings/month";
 import { ActionButton } from "../parts/actions";
 import { callApi } from "../parts/api";
 import { clockText } from "../parts/moment";
-import type { BasketItem } from "./basket";
+import { type BasketItem, withoutBelow } from "./basket";
 import { ChangedSince } from "./changed-since";
 import { FileTree, type TreeEntry } from "./file-tree";
 import { LookInside, type Looking } from "./look-inside";
@@ -81,7 +81,7 @@ export function RestoreForm({
       before.some((item) => item.pointId === from && item.path === entry.path)
         ? before
         : [
-            ...before,
+            ...(entry.type === "folder" ? withoutBelow(before, from, entry.path) : before),
             { pointId: from, moment, path: entry.path, name: entry.name, type: entry.type, size: entry.size },
           ],
     );
