@@ -33,7 +33,7 @@ export async function PortalFrame({ person, children }: { person: Person; childr
         {look.hasLogo && <ClientLogo src={`/api/v1/clients/${client.id}/logo`} name="" />}
         <span className="min-w-0 flex-1 truncate font-semibold">{client.name}</span>
         <nav className="flex items-center max-[560px]:order-last max-[560px]:w-full" aria-label="Views">
-          {!person.factorMissing && <PortalLink href="/portal/restore">Restore files</PortalLink>}
+          {!person.factorMissing && <PortalLink href="/portal/restore">Restore</PortalLink>}
           {!person.factorMissing && mayDo(person.role, "statement") && (
             <PortalLink href={`/c/${client.slug}/statements`}>Statements</PortalLink>
           )}

@@ -5,7 +5,7 @@ import { PortalFrame } from "../portal-frame";
 import { homeOf, signedIn } from "../visitor";
 
 export const dynamic = "force-dynamic";
-export const metadata = { title: "Restore files" };
+export const metadata = { title: "Restore" };
 
 export default async function Layout({ children }: { children: ReactNode }) {
   const person = await signedIn();

@@ -4,14 +4,13 @@ import { useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
 import { volumeOf } from "@/core/units/volumes";
-import { SelectField } from "@/ui/parts/form";
 import { momentsText } from "@/ui/restore/basket";
 import {
   Choice,
   DownloadChoice,
   type DownloadFormat,
-  FolderField,
   formatWords,
+  MachineFields,
   RestoreButtons,
   type TargetProps,
   useRestore,
@@ -76,21 +75,14 @@ export function FilesTarget(props: TargetProps) {
           Another folder or machine of {clientName.split(" ")[0]}
         </Choice>
         {destination === "folder" && (
-          <div className="grid gap-2 pl-6">
-            <SelectField
-              label="Machine"
-              error={sending.errorOf("destination.machineId")}
-              value={machineId}
-              onChange={(event) => setMachineId(event.target.value)}
-            >
-              {machines.map((machine) => (
-                <option key={machine.id} value={machine.id}>
-                  {machine.name}
-                </option>
-              ))}
-            </SelectField>
-            <FolderField value={folder} onChange={setFolder} error={sending.errorOf("destination.folder")} />
-          </div>
+          <MachineFields
+            machines={machines}
+            machineId={machineId}
+            setMachineId={setMachineId}
+            folder={folder}
+            setFolder={setFolder}
+            sending={sending}
+          />
         )}
         <DownloadChoice
           chosen={destination === "download"}

@@ -180,7 +180,9 @@ export function MailInside({
         </button>
         {aside}
       </form>
-      <div className="grid min-h-0 flex-1 grid-cols-[158px_minmax(0,1fr)] max-[560px]:grid-cols-1 max-[560px]:grid-rows-[auto_minmax(0,1fr)]">
+      <div
+        className={`grid min-h-0 flex-1 ${heading ? "grid-cols-[158px_minmax(0,1fr)]" : "grid-cols-[132px_minmax(0,1fr)]"} max-[560px]:grid-cols-1 max-[560px]:grid-rows-[auto_minmax(0,1fr)]`}
+      >
         <nav
           className="border-line min-h-0 overflow-y-auto border-r pb-3 max-[560px]:max-h-[112px] max-[560px]:border-r-0 max-[560px]:border-b"
           aria-label="Folders"
@@ -245,14 +247,14 @@ export function MailInside({
                     <th scope="col" className="w-[26px]">
                       <span className="sr-only">Basket</span>
                     </th>
-                    <th scope="col" className="w-[112px]">
+                    <th scope="col" className={heading ? "w-[112px]" : "w-[96px]"}>
                       From
                     </th>
                     <th scope="col">Subject</th>
                     <th scope="col" className="w-[22px]">
                       <span className="sr-only">Attachment</span>
                     </th>
-                    <th scope="col" className="w-[9.4em] max-[560px]:hidden">
+                    <th scope="col" className={`${heading ? "w-[128px]" : "w-[152px]"} max-[560px]:hidden`}>
                       Received
                     </th>
                   </tr>

@@ -8,8 +8,8 @@ import {
   Choice,
   DownloadChoice,
   type DownloadFormat,
-  FolderField,
   formatWords,
+  MachineFields,
   RestoreButtons,
   type TargetProps,
   useRestore,
@@ -96,21 +96,14 @@ export function MailTarget(props: TargetProps) {
           </Choice>
         )}
         {destination === "machine" && (
-          <div className="grid gap-2 pl-6">
-            <SelectField
-              label="Machine"
-              error={sending.errorOf("destination.machineId")}
-              value={machineId}
-              onChange={(event) => setMachineId(event.target.value)}
-            >
-              {machines.map((one) => (
-                <option key={one.id} value={one.id}>
-                  {one.name}
-                </option>
-              ))}
-            </SelectField>
-            <FolderField value={path} onChange={setPath} error={sending.errorOf("destination.folder")} />
-          </div>
+          <MachineFields
+            machines={machines}
+            machineId={machineId}
+            setMachineId={setMachineId}
+            folder={path}
+            setFolder={setPath}
+            sending={sending}
+          />
         )}
         <DownloadChoice
           chosen={destination === "download"}

@@ -30,7 +30,7 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
         <p className="text-soft -mt-5">
           From {giftName(gift)}
           {gift.pathName !== "/" && `, on ${plainName(gift.sourceName)}`}
-          {gift.newest && `, last kept ${formatRelative(new Date(gift.newest), new Date())}`}.
+          {gift.newest && `, newest recovery point ${formatRelative(new Date(gift.newest), new Date())}`}.
         </p>
       )}
       {manager && <AsksToDecide zone={given.client.zone} decided={look} />}
@@ -65,8 +65,8 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
                     <span className="text-soft block text-[14px]">
                       {one.pathName === "/" ? "" : `on ${plainName(one.sourceName)} · `}
                       {one.newest
-                        ? `last kept ${formatRelative(new Date(one.newest), new Date())}`
-                        : "not kept yet"}
+                        ? `newest recovery point ${formatRelative(new Date(one.newest), new Date())}`
+                        : "no recovery point yet"}
                     </span>
                   </button>
                 ))}
@@ -76,7 +76,7 @@ export function PortalRestore({ start, name, manager }: { start: AllGiven; name:
           {gift && gift.points > 0 ? (
             <RestoreFiles key={gift.id} gift={gift} zone={given.client.zone} asked={look} />
           ) : (
-            <p className="said max-w-[640px]">Nothing has been kept of it yet. Look again tomorrow.</p>
+            <p className="said max-w-[640px]">There is no recovery point yet. Look again tomorrow.</p>
           )}
         </>
       )}

@@ -190,7 +190,7 @@ export function FileTree({
               {entry.target !== null && <span className="text-soft"> → {entry.target}</span>}
               {where && <span className="text-soft font-mono text-[12px]"> {where}</span>}
               {entry.moment && (
-                <span className="text-soft"> · last kept {clockText(new Date(entry.moment), zone)}</span>
+                <span className="text-soft"> · last seen {clockText(new Date(entry.moment), zone)}</span>
               )}
             </button>
           )}

@@ -5,7 +5,7 @@ import type { ReactNode } from "react";
 import { counted } from "@/core/units/duration";
 import type { Volume } from "@/core/units/volumes";
 import { callApi } from "../parts/api";
-import { Refusal, TextField, useSending } from "../parts/form";
+import { Refusal, SelectField, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 import { askedItems, type BasketItem, type Weight } from "./basket";
 
@@ -134,24 +134,44 @@ export function DownloadChoice({
 }
 export const formatWords = (format: DownloadFormat): string => FORMATS[format].words;
 
-/** A folder on a machine, as a path. */
-export function FolderField({
-  value,
-  onChange,
-  error,
+/** A machine and a folder on it, as a path. */
+export function MachineFields({
+  machines,
+  machineId,
+  setMachineId,
+  folder,
+  setFolder,
+  sending,
 }: {
-  value: string;
-  onChange: (value: string) => void;
-  error?: string | undefined;
+  machines: readonly RestoreMachine[];
+  machineId: string;
+  setMachineId: (id: string) => void;
+  folder: string;
+  setFolder: (folder: string) => void;
+  sending: ReturnType<typeof useSending>;
 }) {
   return (
-    <TextField
-      label="Folder"
-      error={error}
-      mono
-      value={value}
-      onChange={(event) => onChange(event.target.value)}
-    />
+    <div className="grid gap-2 pl-6">
+      <SelectField
+        label="Machine"
+        error={sending.errorOf("destination.machineId")}
+        value={machineId}
+        onChange={(event) => setMachineId(event.target.value)}
+      >
+        {machines.map((machine) => (
+          <option key={machine.id} value={machine.id}>
+            {machine.name}
+          </option>
+        ))}
+      </SelectField>
+      <TextField
+        label="Folder"
+        error={sending.errorOf("destination.folder")}
+        mono
+        value={folder}
+        onChange={(event) => setFolder(event.target.value)}
+      />
+    </div>
   );
 }
 

@@ -132,7 +132,7 @@ export function OpenAsFolder({
         <div>
           <button
             type="button"
-            className="btn btn-plain"
+            className="btn btn-plain h-auto min-h-[34px] py-1 text-left"
             onClick={() => {
               setPath(folder);
               setMade(null);
