@@ -13,6 +13,11 @@ import { byteString } from "@/store/tree/tree";
 import type { MailClient, MailFolder, MailItem } from "./client";
 import { KEYWORDS, NAME, ROLE } from "./names";
 
+/** After so many messages of a folder in a row, as in a first run, the next ones are fetched while one is stored. */
+const IN_A_ROW = 8;
+const AHEAD = 3;
+const AHEAD_BYTES = 16 * 1024 * 1024;
+
 /**
  * A mailbox as a tree: its folders as folders, each message as a file in the form it was received (RFC 5322), named by
  * day, subject and id, so that it can be found by a person and never meets another of the same name. Seen, answered and
@@ -74,7 +79,7 @@ export class MailboxReader implements SourceReader {
 
   async open(path: ByteString): Promise<OpenFile> {
     const item = this.item(path);
-    const bytes = await this.client.content(this.accountId, item);
+    const bytes = await this.fetch(path, item);
     return {
       size: bytes.length,
       extents: null,
@@ -86,6 +91,51 @@ export class MailboxReader implements SourceReader {
       },
       close: () => {},
     };
+  }
+
+  private row = 0;
+  private last: ByteString | null = null;
+  private readonly ahead = new Map<ByteString, Promise<Buffer>>();
+
+  private fetch(path: ByteString, item: MailItem): Promise<Buffer> {
+    const follows = this.last !== null && this.after(this.last, 1)[0] === path;
+    this.row = follows ? this.row + 1 : 0;
+    this.last = path;
+    const wanted = this.ahead.get(path) ?? this.client.content(this.accountId, item);
+    if (!follows) this.ahead.clear();
+    this.ahead.delete(path);
+    if (this.row >= IN_A_ROW) {
+      let bytes = 0;
+      for (const next of this.after(path, AHEAD)) {
+        const coming = this.items.get(next)!;
+        bytes += coming.size;
+        if (bytes > AHEAD_BYTES) break;
+        if (this.ahead.has(next)) continue;
+        const content = this.client.content(this.accountId, coming);
+        // what goes wrong is told when its turn comes
+        content.catch(() => {});
+        this.ahead.set(next, content);
+      }
+    }
+    return wanted;
+  }
+
+  /** The messages that come next in a folder. */
+  private after(path: ByteString, count: number): ByteString[] {
+    const cut = path.lastIndexOf("/");
+    const folder = path.slice(0, cut);
+    const entries = this.folders.get(folder || "/") ?? [];
+    const name = path.slice(cut + 1);
+    let [from, to] = [0, entries.length];
+    while (from < to) {
+      const middle = (from + to) >> 1;
+      if (entries[middle]!.name <= name) from = middle + 1;
+      else to = middle;
+    }
+    const next: ByteString[] = [];
+    for (let at = from; at < entries.length && next.length < count; at += 1)
+      if (entries[at]!.type === "file") next.push(`${folder}/${entries[at]!.name}`);
+    return next;
   }
 
   target(path: ByteString): ByteString {
