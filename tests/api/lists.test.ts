@@ -17,15 +17,17 @@ let manager: { id: string; token: string };
 let giftId = "";
 let pointId = "";
 let mailPointId = "";
+let mailGiftId = "";
+let mailOwner: { id: string; token: string };
 let mail: MailServer;
 const listed = operations.filter(({ query }) => query && "cursor" in query.shape);
 
-async function somebody(name: string, role: "person" | "manager") {
+async function somebody(name: string, role: "person" | "manager", clientId = client.id) {
   const token = await console_.addPerson({
     email: `${name.toLowerCase()}@vossel.example`,
     name,
     role,
-    clientId: client.id,
+    clientId,
   });
   const { body } = await console_.call<{ person: { id: string } }>("GET", "/me", undefined, token);
   return { id: body.person.id, token };
@@ -73,6 +75,14 @@ async function mailPoint(): Promise<string> {
   });
   const { sources } = await console_.ok<{ sources: { id: string }[] }>("GET", `/sources?client=${trust.id}`);
   await console_.ok("PATCH", `/sources/${sources[0]!.id}`, { policyId: trust.policyId });
+  mailOwner = await somebody("Corin", "person", trust.id);
+  const { gift } = await console_.ok<{ gift: { id: string } }>("POST", `/clients/${trust.id}/gifts`, {
+    personId: mailOwner.id,
+    sourceId: sources[0]!.id,
+    path: "/",
+    askFirst: false,
+  });
+  mailGiftId = gift.id;
   return (await backUp(console_, sources[0]!.id)).figures.point!;
 }
 
@@ -176,6 +186,7 @@ const NEEDS: Readonly<Record<string, string>> = {
   listEntries: "path=/data/recipes",
   listGivenEntries: "path=/data/recipes",
   listMessagesInside: "path=/Inbox",
+  listMessagesInsideGiven: "path=/Inbox",
 };
 /** Names of lists in answers, where there is more than one array. */
 const ROWS: Readonly<Record<string, string>> = {
@@ -185,21 +196,24 @@ const ROWS: Readonly<Record<string, string>> = {
   listGivenEntries: "entries",
   listMessages: "messages",
   listMessagesInside: "messages",
+  listMessagesInsideGiven: "messages",
 };
 
 /** Where a list is asked for, and by whom. */
 function asked(one: (typeof listed)[number]): { path: string; token: string } {
+  const ofMail = /^listM(essagesInside|ailFolders)(Given)?$/.test(one.id);
   const ids: Record<string, string> = {
     clientId: client.id,
     depotId: client.depotId,
     policyId: client.policyId,
     sourceId: machine.sourceId,
-    pointId: /^listM.*(Inside|Folders)$/.test(one.id) ? mailPointId : pointId,
-    giftId,
+    pointId: ofMail ? mailPointId : pointId,
+    giftId: ofMail ? mailGiftId : giftId,
   };
+  const owner = ofMail ? mailOwner : person;
   return {
     path: one.path.replace(/\{(\w+)\}/g, (_, name: string) => ids[name]!),
-    token: one.caller === "given" ? person.token : one.caller === "agree" ? manager.token : console_.token,
+    token: one.caller === "given" ? owner.token : one.caller === "agree" ? manager.token : console_.token,
   };
 }
 

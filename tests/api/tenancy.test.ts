@@ -181,6 +181,16 @@ describe("each route of the API", () => {
     searchGivenMoments: "?name=x",
     searchGiven: "?name=x",
     listGivenVersions: "?path=/data",
+    listMessagesInside: "?path=/Inbox",
+    searchMessagesInside: "?line=keys",
+    readMessageInside: "?path=/Inbox/x.eml",
+    readMessageSource: "?path=/Inbox/x.eml",
+    readAttachment: "?path=/Inbox/x.eml",
+    listMessagesInsideGiven: "?path=/Inbox",
+    searchMessagesInsideGiven: "?line=keys",
+    readMessageInsideGiven: "?path=/Inbox/x.eml",
+    readMessageSourceGiven: "?path=/Inbox/x.eml",
+    readAttachmentGiven: "?path=/Inbox/x.eml",
   };
   const words = /Brackenfold|brack-srv-01/;
   it.each(foreign.map((operation) => [operation.id, operation] as const))(

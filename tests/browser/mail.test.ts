@@ -152,8 +152,15 @@ describe("a mailbox that somebody emptied", () => {
 
   it("is connected over IMAP by a form that says what each way needs", async () => {
     await open(`/c/${client.slug}/sources?sheet=connect`);
-    await browser.executeScript(
-      "[...document.querySelectorAll('button, label, summary')].find((one) => /Mail tenant/.test(one.textContent))?.click()",
+    await browser.wait(
+      async () =>
+        (await browser.findElements(By.xpath("//label[normalize-space(.)='Protocol']"))).length > 0 ||
+        // the page may not listen yet when it is clicked first
+        (await browser.executeScript(
+          "[...document.querySelectorAll('label')].find((one) => /Mail tenant/.test(one.textContent))?.click()",
+        )),
+      15_000,
+      "the form of a mail tenant does not open",
     );
     await choose(browser, "Protocol", "IMAP");
     await choose(browser, "Sign in with", "Master user");

@@ -90,6 +90,15 @@ const changesSchema = z.object({
   destroyed: z.array(z.string()),
 });
 
+/** Errors that say nothing about what was asked: it may work a moment later. */
+const OF_THE_SERVER: ReadonlySet<string> = new Set([
+  "serverFail",
+  "serverUnavailable",
+  "serverPartialFail",
+  "rateLimit",
+  "blobNotFound",
+]);
+
 /** A method was answered by an error of the protocol (RFC 8620, section 3.6.2). */
 class MethodRefused extends CodedError {
   constructor(
@@ -100,9 +109,11 @@ class MethodRefused extends CodedError {
     const code: Code =
       type === "accountReadOnly"
         ? "restore.read-only"
-        : forbidden
-          ? "source.not-allowed"
-          : "source.unreadable";
+        : OF_THE_SERVER.has(type)
+          ? "source.not-reached"
+          : forbidden
+            ? "source.not-allowed"
+            : "source.unreadable";
     super(code, `${method}: ${type}`);
   }
 }
@@ -110,6 +121,7 @@ class MethodRefused extends CodedError {
 /** What a refusal to create something means (RFC 8620, section 5.3; RFC 8621, section 4.8). */
 function refusalOf(what: string, { type, description }: z.infer<typeof setErrorSchema>): CodedError {
   const why = `${what}: ${description ?? type}`;
+  if (OF_THE_SERVER.has(type)) return new CodedError("source.not-reached", why);
   if (type === "overQuota") return new CodedError("restore.mailbox-full", why);
   if (type === "forbidden") return new CodedError("restore.read-only", why);
   return new CodedError("restore.message-rejected", why);

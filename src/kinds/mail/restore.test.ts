@@ -131,7 +131,7 @@ async function world() {
       }))
       .sort((a, b) => a.at - b.at || (a.text < b.text ? -1 : 1));
   };
-  return { lettings, accounts, client, deliver, seen, line };
+  return { lettings, accounts, client, deliver, seen, line, server };
 }
 
 async function protectedPoint(client: JmapClient, id: string) {
@@ -261,6 +261,16 @@ describe("restoring into a mailbox", () => {
         await restore(client(), "lettings", point);
         expect(seen(lettings), `cut ${when} call ${at}`).toEqual(before);
       }
+  });
+
+  it("asks again where the server itself fails, and goes on", async () => {
+    const { lettings, client, seen, before, point, server } = await filled();
+    lettings.messages = [];
+    lettings.folders = STANDARD_FOLDERS;
+    server.failEvery = 3;
+    expect(await restore(client(), "lettings", point)).toMatchObject({ cautions: 0 });
+    expect(server.failed).toBeGreaterThan(2);
+    expect(seen(lettings)).toEqual(before);
   });
 
   it("stops at a full mailbox, and goes on where it was once there is room", async () => {

@@ -46,7 +46,7 @@ export async function restoreMail(
     messages.length,
     messages.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0),
   );
-  const folders = await Folders.of(client, accountId);
+  const folders = await Folders.of(client, accountId, pauseMs);
   const result = { files: 0, folders: 0, bytes: 0, present: 0, cautions: 0 };
   /** Ids in the target of messages that are in several folders, by their number in their point. */
   const restored = new Map<string, string>();
@@ -293,10 +293,26 @@ class Folders {
     private readonly client: MailClient,
     private readonly accountId: string,
     private readonly all: MailFolder[],
+    private readonly pauseMs: number,
   ) {}
 
-  static async of(client: MailClient, accountId: string): Promise<Folders> {
-    return new Folders(client, accountId, await client.folders(accountId));
+  static async of(client: MailClient, accountId: string, pauseMs: number): Promise<Folders> {
+    return new Folders(client, accountId, await client.folders(accountId), pauseMs);
+  }
+
+  /** Creates a folder. After a broken call it is looked for before it is created again. */
+  private async create(name: string, parentId: string | null): Promise<string> {
+    for (let attempt = 1; ; attempt += 1)
+      try {
+        return await this.client.addFolder(this.accountId, name, parentId);
+      } catch (error) {
+        const lost = error instanceof CodedError && error.code === "source.not-reached";
+        if (!lost || attempt >= LOST_ATTEMPTS) throw error;
+        await sleep(this.pauseMs * attempt);
+        const there = await this.client.folders(this.accountId);
+        const made = there.find((one) => one.parentId === parentId && one.name === name);
+        if (made) return made.id;
+      }
   }
 
   /** Returns the folder's id, and how many were created on the way. */
@@ -313,7 +329,7 @@ class Folders {
         parentId = found.id;
         continue;
       }
-      const id: string = await this.client.addFolder(this.accountId, name, parentId);
+      const id: string = await this.create(name, parentId);
       this.all.push({ id, name, parentId, role: null });
       created += 1;
       parentId = id;

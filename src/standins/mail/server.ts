@@ -21,6 +21,10 @@ const UPLOAD_MOST = 50 * 1024 * 1024;
 
 export class MailServer {
   private readonly server: Server;
+  /** Every so many changes fail for a reason of the server's own (RFC 8620, section 3.6.2); 0: none. */
+  failEvery = 0;
+  failed = 0;
+  private changes = 0;
   private readonly tokens = new Map<string, { tenant: Tenant; until: number }>();
 
   constructor(
@@ -130,6 +134,11 @@ export class MailServer {
   /** Methods that change a mailbox; its tenant is saved at once. */
   private change(name: string, tenant: Tenant, mailbox: Mailbox, args: Arguments): Arguments {
     if (mailbox.readOnly) throw new MethodError("accountReadOnly");
+    this.changes += 1;
+    if (this.failEvery && this.changes % this.failEvery === 0) {
+      this.failed += 1;
+      throw new MethodError("serverFail");
+    }
     const created: Record<string, Arguments> = {};
     const notCreated: Record<string, SetError> = {};
     const updated: Record<string, null> = {};
