@@ -21,10 +21,11 @@ const UPLOAD_MOST = 50 * 1024 * 1024;
 
 export class MailServer {
   private readonly server: Server;
-  /** Every so many changes fail for a reason of the server's own (RFC 8620, section 3.6.2); 0: none. */
+  /** Every so many uploads are not found, and changes fail for a reason of the server's own (RFC 8620, section 3.6.2); 0: none. */
   failEvery = 0;
   failed = 0;
   private changes = 0;
+  private uploads = 0;
   private readonly tokens = new Map<string, { tenant: Tenant; until: number }>();
 
   constructor(
@@ -75,6 +76,9 @@ export class MailServer {
     const upload = /^\/jmap\/upload\/([^/]+)$/.exec(url.pathname);
     if (upload && request.method === "POST") {
       const bytes = await bytesOf(request);
+      this.uploads += 1;
+      if (this.failEvery && this.uploads % this.failEvery === 0)
+        return json(404, { type: "about:blank", status: 404 });
       if (bytes.length > UPLOAD_MOST)
         return json(413, { type: "urn:ietf:params:jmap:error:limit", status: 413 });
       const accountId = decodeURIComponent(upload[1]!);
