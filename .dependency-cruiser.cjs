@@ -8,7 +8,7 @@ const only = (name, from, allowed, comment) => ({
 });
 
 // data of the kinds: words, schemas
-const KIND_DATA = "^src/kinds/((index|kind)\\.ts|[a-z]+/(kind|settings)\\.ts)";
+const KIND_DATA = "^src/kinds/((index|kind|what|connecting|connection-base)\\.ts|[a-z]+/(kind|settings|what|connecting)\\.ts)";
 const onlyWithKinds = (...rule) => {
   const made = only(...rule);
   return { ...made, to: { ...made.to, pathNot: `${made.to.pathNot}|${KIND_DATA}` } };
@@ -34,7 +34,7 @@ module.exports = {
       from: { path: "^src/kinds/([a-z]+)/", pathNot: "\\.test\\.tsx?$" },
       to: {
         path: "^src/",
-        pathNot: "^src/(core|store|sources|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network)\\.ts)",
+        pathNot: "^src/(core|store|sources|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network|what-form|connection-base)\\.ts)",
       },
     },
     {
@@ -42,7 +42,7 @@ module.exports = {
       severity: "error",
       comment: "agents read files themselves: their registry comes with the second kind that they read",
       from: { path: "^src/", pathNot: "^src/(kinds|agent|operate|runs/drills|sources/content|ui/frame/lazy)|\\.test\\.tsx?$" },
-      to: { path: "^src/kinds/[a-z]+/", pathNot: "^src/kinds/[a-z]+/(kind|settings)\\.ts" },
+      to: { path: "^src/kinds/[a-z]+/", pathNot: "^src/kinds/[a-z]+/(kind|settings|what)\\.ts" },
     },
     {
       name: "core-without-node",

@@ -55,7 +55,7 @@ export async function makeClient(
     clientId: client.id,
     name: "Everything",
     clauses: {
-      what: { folders: [options.folder ?? "/data"], include: [], exclude: [] },
+      what: { files: { folders: [options.folder ?? "/data"], include: [], exclude: [] }, mail: {} },
       when: { schedules: [], targetHours: 24 },
       howLong: { kind: "for-ever" },
       where: { depotId: depot.id },

@@ -80,7 +80,7 @@ export class Cyrus {
         "sasl_auxprop_plugin: sasldb",
         "sasl_mech_list: PLAIN LOGIN",
         "allowplaintext: yes",
-        "httpmodules: jmap",
+        "httpmodules: jmap caldav carddav",
         "conversations: yes",
         "autocreate_quota: 1000000",
         "autocreate_inbox_folders: Sent|Drafts|Junk|Trash",

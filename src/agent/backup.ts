@@ -4,12 +4,13 @@ import { join } from "node:path";
 import { type Code, CodedError } from "@/core/codes";
 import type { BackupJob } from "@/core/protocol/agent";
 import { foldersOn } from "@/core/selection/known-places";
-import { compileSelection } from "@/core/selection/selection";
+import { compileSelection, type Selector } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
 import { homesOn } from "@/kinds/files/homes";
 import { readAhead } from "@/kinds/files/listing-ahead";
 import { FilesReader } from "@/kinds/files/reader";
 import { takeVolumeSnapshot, type VolumeSnapshot } from "@/kinds/files/volume-snapshot";
+import type { FileWhat } from "@/kinds/files/what";
 import type { SourceReader } from "@/sources/reader";
 import { type PreviousTree, storeSource } from "@/sources/store-source";
 import { deriveStoreKeys } from "@/store/seal/keys";
@@ -56,6 +57,9 @@ export async function withCommands(
 export interface Reading {
   readonly reader: SourceReader;
   readonly folders: readonly string[];
+  /** The folders as the policy names them. */
+  readonly chosen: readonly string[];
+  readonly selector: Selector;
   readonly previous: PreviousTree | null;
   /** Why an earlier point's tree cannot be used, when there is one. */
   readonly resetMessage: string | null;
@@ -66,6 +70,13 @@ export interface Reading {
 function existingOf(folders: readonly string[], root: string): string[] {
   const paths = new Set(folders);
   return foldersOn(folders, homesOn(root)).filter((path) => paths.has(path) || existsSync(join(root, path)));
+}
+
+/** What the policy protects of the machine's files. */
+function whatOf({ clauses }: BackupJob): FileWhat {
+  if (!clauses.what.files)
+    throw new CodedError("request.conflict", "the policy does not name files of machines in its What");
+  return clauses.what.files;
 }
 
 /** Makes one recovery point of this machine's files, and remembers its tree for the next. */
@@ -79,13 +90,16 @@ export async function backUpFiles(
 ): Promise<void> {
   const previous = job.previous ? state.openTree(job.sourceId, Buffer.from(job.previous.root, "hex")) : null;
   const memory = state.newTree(job.sourceId, previous);
-  const folders = existingOf(job.clauses.what.folders, root);
+  const what = whatOf(job);
+  const folders = existingOf(what.folders, root);
   let still: VolumeSnapshot | null = null;
   try {
     still = await snapshotFirst(job, folders, state, root, reporter);
     const tree = await makePoint(link, job, dataKey, reporter, {
-      reader: readerOf(job, root, folders, state, previous !== null, still),
+      reader: readerOf(what, root, folders, state, previous !== null, still),
       folders,
+      chosen: what.folders,
+      selector: compileSelection(what, new Date(job.moment)),
       previous,
       resetMessage: job.previous && !previous ? "No file is known to be unchanged, so all are read." : null,
       keepNode: (id, bytes) => memory.keep(id, bytes),
@@ -104,7 +118,7 @@ export async function backUpFiles(
  * busy with content; and where volumes stand still, a file may have to be looked at in another one than its folder is in.
  */
 function readerOf(
-  job: BackupJob,
+  what: FileWhat,
   root: string,
   folders: readonly string[],
   state: AgentState,
@@ -113,7 +127,7 @@ function readerOf(
 ): FilesReader {
   const passOver = [state.folder];
   return knowing && !still
-    ? readAhead({ root, passOver, folders, what: job.clauses.what })
+    ? readAhead({ root, passOver, folders, what })
     : new FilesReader(root, passOver, still?.at);
 }
 
@@ -179,7 +193,7 @@ export async function makePoint(
   if (reading.resetMessage) note("change-tracking.reset", null, reading.resetMessage);
   if (job.previous) reporter.expect(job.previous.items, job.previous.bytes);
   if (reading.folders.length === 0)
-    throw new CodedError("selection.empty", `none of ${job.clauses.what.folders.join(", ")} is there`);
+    throw new CodedError("selection.empty", `none of ${reading.chosen.join(", ")} is there`);
   const {
     root: tree,
     counts,
@@ -189,7 +203,7 @@ export async function makePoint(
     writer,
     keys,
     folders: reading.folders,
-    selector: compileSelection(job.clauses.what, new Date(job.moment)),
+    selector: reading.selector,
     previous: reading.previous,
     readAll: job.pass === "full",
     keepNode: reading.keepNode,

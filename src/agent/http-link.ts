@@ -2,6 +2,7 @@ import { setTimeout as pause } from "node:timers/promises";
 import type { z } from "zod";
 import { type Code, CodedError, isCode } from "@/core/codes";
 import {
+  AGENT_SOURCES,
   enrolAnswer,
   type enrolRequest,
   heartbeatAnswer,
@@ -154,7 +155,7 @@ export class HttpLink implements ConsoleLink {
   };
 
   work: ConsoleLink["work"] = async (kinds, signal) => {
-    const heard = await this.post("work", { kinds }, { signal });
+    const heard = await this.post("work", { kinds, sources: AGENT_SOURCES }, { signal });
     return heard.response.status === 204 ? null : job.parse(said(heard));
   };
 

@@ -437,7 +437,7 @@ class Seeding {
           clientId: client.id,
           name,
           clauses: {
-            what: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] },
+            what: { files: { folders: [folder], include: [], exclude: world.policy.exclude ?? [] } },
             when: {
               schedules: world.policy.schedules,
               targetHours: world.policy.targetHours,
@@ -466,7 +466,7 @@ class Seeding {
     }
     if (world.mail)
       await this.connectMail(world.mail, client.id, sites[0]!.id, {
-        what: { folders: ["/"], include: [], exclude: ["/Drafts", "/Junk"], rubbish: false },
+        what: { mail: { excludeRoles: ["drafts", "junk"] } },
         when: { schedules: nightly(world.mail.at), targetHours: world.policy.targetHours },
         howLong: world.policy.howLong,
         where: { depotId },
@@ -519,9 +519,10 @@ class Seeding {
       { clientId, name: `${mail.name}, every evening`, clauses },
     );
     const { connection } = await this.call<{ connection: { id: string } }>(
-      "connectMailTenant",
+      "connect",
       { clientId },
       {
+        kind: "mail",
         siteId,
         name: mail.name,
         address: this.mailAddress,

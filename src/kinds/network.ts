@@ -3,13 +3,7 @@ import type { SourceReader } from "@/sources/reader";
 import type { ChunkReader } from "@/store/read/reader";
 import type { Steps } from "@/store/steps";
 import type { ByteString } from "@/store/tree/tree";
-
-/** A connection with its secret in the clear. */
-export interface OpenConnection<Settings> {
-  readonly address: string;
-  readonly settings: Settings;
-  readonly secret: string;
-}
+import type { OpenConnection } from "./connection-base";
 
 /** A source that a connection offers. `id` is the server's own and does not change; the name may. */
 export interface FoundSource {
@@ -49,12 +43,18 @@ export interface RestoreResult {
   readonly cautions: number;
 }
 
+/** A source that is being read: everything that its reader lists in these folders belongs to the recovery point. */
+export interface OpenedSource {
+  readonly reader: SourceReader;
+  readonly folders: readonly ByteString[];
+}
+
 /** What the runner needs of a kind that it reads over the network. */
-export interface NetworkAccess<Settings> {
+export interface NetworkAccess<Settings, What> {
   /** Tests a connection step by step, up to the first step that fails, and lists what it offers. */
   test(connection: OpenConnection<Settings>): Promise<Steps & { readonly found: readonly FoundSource[] }>;
-  /** Opens one of its sources for a run. Throws a CodedError of the `source.` codes. */
-  open(connection: OpenConnection<Settings>, id: string): Promise<SourceReader>;
+  /** Opens what a policy protects of one of its sources. Throws a CodedError of the `source.` codes. */
+  open(connection: OpenConnection<Settings>, id: string, what: What): Promise<OpenedSource>;
   /**
    * Puts items back into one of its sources, of this or of another connection. Repeating it duplicates nothing. Throws a
    * CodedError of the `source.` and `restore.` codes.

@@ -2,6 +2,7 @@ import type { NetworkKind } from "./index";
 import { MAIL_ACCESS } from "./mail/connect";
 import type { MailSettings } from "./mail/settings";
 import type { NetworkAccess } from "./network";
+import type { WhatOf } from "./what";
 
 /** The settings of each kind's connections. */
 export interface NetworkSettings extends Record<NetworkKind, object> {
@@ -9,6 +10,8 @@ export interface NetworkSettings extends Record<NetworkKind, object> {
 }
 
 /** How the runner reaches each kind over the network. */
-export const NETWORK_ACCESS: { readonly [Id in NetworkKind]: NetworkAccess<NetworkSettings[Id]> } = {
+export const NETWORK_ACCESS: {
+  readonly [Id in NetworkKind]: NetworkAccess<NetworkSettings[Id], WhatOf[Id]>;
+} = {
   mail: MAIL_ACCESS,
 };

@@ -272,7 +272,7 @@ async function policyOf(
   if (!source || source.policyId) return;
   let read: Clauses;
   try {
-    read = readClauses(JSON.parse(content.policy));
+    read = readClauses(JSON.parse(content.policy), [content.kind]);
   } catch {
     return;
   }

@@ -170,6 +170,8 @@ export async function nextJob(
   services: Services,
   executor: Executor,
   kinds: readonly RunKind[],
+  /** The kinds of source that the executor reads; null: every kind that is its own. */
+  sources: readonly string[] | null = null,
 ): Promise<Job | null> {
   const now = services.now();
   return services.db.withScope(machineScope(executor), async (tx) => {
@@ -177,7 +179,7 @@ export async function nextJob(
     const leaseUntil = new Date(now.getTime() + LEASE_MS);
     // an agent asks for work of a kind only while it has none: what was claimed for it has not reached it
     const again = executor.id ? await claimAgain(tx, executor.id, kinds, now, leaseUntil) : null;
-    const run = again ?? (await nextClaimable(tx, executor.id, executor.clientId, kinds, now));
+    const run = again ?? (await nextClaimable(tx, executor.id, executor.clientId, kinds, sources, now));
     if (!run) return null;
     if (!again && run.kind === "backup" && !(await takeRoom(tx, run.sourceId))) return null;
     try {

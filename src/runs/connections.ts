@@ -11,8 +11,9 @@ import {
   markVanished,
 } from "@/db/sources/connections";
 import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources/sources";
+import type { OpenConnection } from "@/kinds/connection-base";
 import type { MailSettings } from "@/kinds/mail/settings";
-import type { FoundSource, NetworkAccess, OpenConnection } from "@/kinds/network";
+import type { FoundSource, NetworkAccess } from "@/kinds/network";
 import { NETWORK_ACCESS } from "@/kinds/server";
 import { findGroups } from "@/server/access/rules";
 import type { Services } from "@/server/base/services";
@@ -30,7 +31,7 @@ export const opened = (
   secret: services.secrets.unseal(secret, secretContext(id)).toString("utf8"),
 });
 
-export type ConnectionTest = Awaited<ReturnType<NetworkAccess<MailSettings>["test"]>>;
+export type ConnectionTest = Awaited<ReturnType<NetworkAccess<MailSettings, never>["test"]>>;
 
 /** Adds a source for each new thing that a connection offers, and marks those that it no longer has. */
 export async function addFound(

@@ -168,7 +168,7 @@ export class DrillRuns {
   private claim(executor: Executor): Promise<Chosen | null> {
     const now = this.services.now();
     return this.services.db.withScope(machineScope(executor), async (tx) => {
-      const run = await nextClaimable(tx, null, executor.clientId, ["drill"], now);
+      const run = await nextClaimable(tx, null, executor.clientId, ["drill"], null, now);
       if (!run || (await claimRun(tx, run.id, now, new Date(now.getTime() + LEASE_MS))) === 0) return null;
       const points = (await pointsOf(tx, run.sourceId)).filter((point) => !point.droppedAt);
       const before = await countDrills(tx, run.sourceId);

@@ -5,6 +5,7 @@ import { carryOut } from "@/agent/work";
 import { CodedError } from "@/core/codes";
 import type { SourceId } from "@/core/ids";
 import type { BackupJob, RestoreJob } from "@/core/protocol/agent";
+import type { Selector } from "@/core/selection/selection";
 import { counted } from "@/core/units/duration";
 import { pointById } from "@/db/points/points";
 import { clientsWithNetworkRuns } from "@/db/runs/runs";
@@ -21,6 +22,9 @@ import { decodeNode, idKey, showBytes } from "@/store/tree/tree";
 import { type Executor, nextJob } from "./agent-desk";
 import { opened } from "./connections";
 import { inProcessLink } from "./in-process-link";
+
+/** What the reader of a kind lists was selected by it. */
+const EVERYTHING: Selector = { takesFolder: () => true, takesFile: () => true };
 
 /** Runs of sources that are reached over the network: claimed, leased and reported like those of an agent. */
 export class NetworkRuns {
@@ -176,9 +180,22 @@ export class NetworkRuns {
     const previous = job.previous
       ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
       : null;
+    const what = job.clauses.what[connection.kind];
+    if (!what)
+      throw new CodedError(
+        "request.conflict",
+        `the policy does not name ${KINDS[connection.kind].sources} in its What`,
+      );
+    const { reader, folders } = await NETWORK_ACCESS[connection.kind].open(
+      opened(this.services, connection),
+      source.remoteId,
+      what,
+    );
     return {
-      reader: await NETWORK_ACCESS[connection.kind].open(opened(this.services, connection), source.remoteId),
-      folders: job.clauses.what.folders,
+      reader,
+      folders,
+      chosen: folders,
+      selector: EVERYTHING,
       previous,
       resetMessage: null,
       keepNode: () => {},

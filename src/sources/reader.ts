@@ -19,6 +19,8 @@ export interface Listed {
   readonly ctime: bigint;
   readonly inode: bigint;
   readonly size: number;
+  /** The size may differ from that of the content; a change shows in times and `inode` alone. */
+  readonly roughSize?: boolean;
   /** Bytes that the file takes on the disk; less than `size` where it has holes. */
   readonly allocated: number;
   /** Device and inode of a file with several names. */

@@ -390,14 +390,14 @@ class Snapshot {
     if (
       wasFile &&
       !this.options.readAll &&
-      known.size === item.size &&
+      (item.roughSize || known.size === item.size) &&
       sameTimes(item, known) &&
       known.sameFile === item.sameFile
     ) {
       const { progress } = this.options;
       this.figures.filesUnchanged += 1;
-      this.count(item.size);
-      progress.unread = (progress.unread ?? 0) + item.size;
+      this.count(known.size ?? item.size);
+      progress.unread = (progress.unread ?? 0) + (known.size ?? item.size);
       folder.keep();
       return null;
     }

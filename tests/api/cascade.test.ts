@@ -1,6 +1,7 @@
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { POLICY_VERSION } from "@/core/policy/cascade";
 import { all } from "@/db/base/scope";
 import { backUp, enrolMachine, makeClient, type TestClient, type TestMachine } from "../client";
 import { TestConsole } from "../test-console";
@@ -18,7 +19,10 @@ interface Saved {
   readonly policy: { readonly id: string; readonly revision: number };
 }
 interface Shown {
-  readonly rules: { readonly howLong: { days: number }; readonly what: { folders: string[] } } | null;
+  readonly rules: {
+    readonly howLong: { days: number };
+    readonly what: { files: { folders: string[] } };
+  } | null;
   readonly origins: Record<string, { level: string; name: string; pinned: boolean }>;
   readonly policyName: string | null;
 }
@@ -94,7 +98,9 @@ describe("rules that cascade", () => {
   it("change for one source alone, and take effect on its next run", async () => {
     console_.runAgent(laptop.state);
     writeFileSync(join(laptop.root, "data/letter"), "kept");
-    await setRules("source", laptop.sourceId, { what: { folders: ["/data"], exclude: ["*.tmp"] } });
+    await setRules("source", laptop.sourceId, {
+      what: { files: { folders: ["/data"], exclude: ["*.tmp"] } },
+    });
     writeFileSync(join(laptop.root, "data/scratch.tmp"), "left out");
     const run = await backUp(console_, laptop.sourceId);
     expect(run).toMatchObject({ outcome: "clean", figures: { files: 1 } });
@@ -141,8 +147,8 @@ describe("rules that cascade", () => {
     expect(await rulesOf(server)).toMatchObject({ rules: null });
     const refused = await console_.call<{ detail: string }>("POST", `/sources/${server.sourceId}/runs`);
     expect([refused.status, refused.body.detail]).toEqual([409, expect.stringContaining("not complete")]);
-    await setPolicy((clauses) => ({ ...clauses, what: { folders: ["/data"] } }));
-    expect((await rulesOf(server)).rules!.what.folders).toEqual(["/data"]);
+    await setPolicy((clauses) => ({ ...clauses, what: { files: { folders: ["/data"] } } }));
+    expect((await rulesOf(server)).rules!.what.files.folders).toEqual(["/data"]);
   });
 
   it("keep every state with who and why, and go back to one", async () => {
@@ -206,7 +212,7 @@ describe("policies that find their sources", () => {
     const { policy } = await console_.ok<Saved>("POST", "/policies", {
       clientId: client.id,
       name: "Laptops",
-      clauses: { what: { folders: ["/data"] } },
+      clauses: { what: { files: { folders: ["/data"] } } },
       rule: { name: "*-lt-*", tag: "travels" },
     });
     await setPolicy((clauses) => clauses, { rule: { kind: "files", name: "pend-lt-09*" } });
@@ -242,7 +248,7 @@ describe("a policy as a file", () => {
     const file = await console_.ok<Record<string, unknown>>("GET", `/policies/${client.policyId}/file`);
     expect(file).toMatchObject({
       format: "deep-keep-policy",
-      version: 2,
+      version: POLICY_VERSION,
       clauses: { where: { depot: "Pendlewick Housing Trust depot" } },
     });
     const other = await makeClient(console_, "Kestrin Aquaculture");
@@ -260,7 +266,7 @@ describe("a policy as a file", () => {
     const made = await imported({ ...file, name: "From a file" });
     expect(made.status).toBe(201);
     expect(made.body.policy.clauses).toMatchObject({ where: { depotId: client.depotId } });
-    expect((await imported({ ...file, version: 3 })).body.errors[0]).toMatchObject({
+    expect((await imported({ ...file, version: POLICY_VERSION + 1 })).body.errors[0]).toMatchObject({
       field: "version",
       message: expect.stringContaining("newer version"),
     });

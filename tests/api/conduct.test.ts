@@ -70,7 +70,7 @@ describe("the clause What", () => {
       console_.ok("PUT", `/policies/${client.policyId}`, {
         name: policy.name,
         revision,
-        clauses: { ...policy.clauses, what },
+        clauses: { ...policy.clauses, what: { files: what } },
       });
     await setWhat({ folders: ["/data"], rubbish: false }, policy.revision);
     expect((await backUp(console_, other.sourceId)).figures).toMatchObject({ files: 3 });
@@ -80,7 +80,7 @@ describe("the clause What", () => {
       left: object;
       largestLeft: object[];
       missing: string[];
-    }>("POST", `/sources/${other.sourceId}/selection`, { what });
+    }>("POST", `/sources/${other.sourceId}/selection`, { files: what });
     expect(tried.taken).toEqual({ files: 1, bytes: 10 });
     expect(tried.left).toEqual({ files: 2, bytes: 205_000 });
     expect(tried.largestLeft[0]).toEqual({ path: "/data/chart.bin", size: 200_000 });
@@ -99,7 +99,7 @@ describe("the clause What", () => {
     writeFileSync(home("ada/Papiere/log.odt"), "ada");
     writeFileSync(home("ada/Documents.odt"), "not this one");
     writeFileSync(home("till/Documents/log.odt"), "till");
-    expect((await change({ what: { folders: ["@documents"] } })).status).toBe(200);
+    expect((await change({ what: { files: { folders: ["@documents"] } } })).status).toBe(200);
     const run = await backUp(console_, other.sourceId);
     expect([run.outcome, run.figures.files]).toEqual(["clean", 2]);
     const { entries } = await console_.ok<{ entries: { path: string }[] }>(
@@ -114,14 +114,14 @@ describe("the clause What", () => {
     writeFileSync(home("kit/Documents/new.odt"), "kit");
     expect((await backUp(console_, other.sourceId)).figures.files).toBe(3);
     // nobody has a desktop: nothing is there to be kept, and it is said
-    await change({ what: { folders: ["@desktop"] } });
+    await change({ what: { files: { folders: ["@desktop"] } } });
     expect(await backUp(console_, other.sourceId)).toMatchObject({
       outcome: "failed",
       code: "selection.empty",
     });
-    const wrong = await change({ what: { folders: ["@nowhere"] } });
-    expect([wrong.status, wrong.body.errors[0]!.field]).toEqual([422, "clauses.what.folders.0"]);
-    await change({ what: { folders: ["/data"] } });
+    const wrong = await change({ what: { files: { folders: ["@nowhere"] } } });
+    expect([wrong.status, wrong.body.errors[0]!.field]).toEqual([422, "clauses.what.files.folders.0"]);
+    await change({ what: { files: { folders: ["/data"] } } });
   });
 });
 

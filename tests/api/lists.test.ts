@@ -64,7 +64,8 @@ async function mailPoint(): Promise<string> {
       Buffer.from(`Subject: Letter ${n}\r\n\r\nletter ${n}\r\n`),
     );
   mail = new MailServer(world);
-  await console_.ok("POST", `/clients/${trust.id}/mail-tenants`, {
+  await console_.ok("POST", `/clients/${trust.id}/connections`, {
+    kind: "mail",
     siteId: trust.siteId,
     name: "Trust mail",
     address: await mail.listen(),

@@ -22,6 +22,7 @@ describe.skipIf(why !== null)("a mailbox on a server that nobody here wrote", ()
   let cyrus: Cyrus;
   let sourceId: string;
   const body = (change: object = {}) => ({
+    kind: "mail",
     siteId: client.siteId,
     name: "Trust mail",
     address: cyrus.address(),
@@ -32,9 +33,9 @@ describe.skipIf(why !== null)("a mailbox on a server that nobody here wrote", ()
     ...change,
   });
   const connect = (change: object = {}) =>
-    console_.call<{ errors?: { field: string }[]; mailboxes: number }>(
+    console_.call<{ errors?: { field: string }[]; sources: number }>(
       "POST",
-      `/clients/${client.id}/mail-tenants`,
+      `/clients/${client.id}/connections`,
       body(change),
     );
 
@@ -67,7 +68,7 @@ describe.skipIf(why !== null)("a mailbox on a server that nobody here wrote", ()
 
   it("is connected over its redirect and its relative addresses, stored, and restored to the byte", async () => {
     const answer = await connect();
-    expect(answer.body).toMatchObject({ mailboxes: 1 });
+    expect(answer.body).toMatchObject({ sources: 1 });
     const { sources } = await console_.ok<{ sources: { id: string; kind: string }[] }>(
       "GET",
       `/sources?client=${client.id}`,

@@ -11,6 +11,7 @@ describe.skipIf(why !== null)("a mail tenant over IMAP", () => {
   let client: TestClient;
   let dovecot: Dovecot;
   const body = (change: object = {}) => ({
+    kind: "mail",
     siteId: client.siteId,
     name: "Trust mail",
     protocol: "imap",
@@ -23,9 +24,9 @@ describe.skipIf(why !== null)("a mail tenant over IMAP", () => {
     ...change,
   });
   const connect = (change: object = {}) =>
-    console_.call<{ errors?: { field: string }[]; mailboxes: number }>(
+    console_.call<{ errors?: { field: string }[]; sources: number }>(
       "POST",
-      `/clients/${client.id}/mail-tenants`,
+      `/clients/${client.id}/connections`,
       body(change),
     );
   const sourceOf = async (name: string) =>
@@ -72,7 +73,7 @@ describe.skipIf(why !== null)("a mail tenant over IMAP", () => {
   });
 
   it("is connected by a master user, stored, and restored from one mailbox into another", async () => {
-    expect((await connect()).body).toMatchObject({ mailboxes: 2 });
+    expect((await connect()).body).toMatchObject({ sources: 2 });
     const [from, to] = [await sourceOf("lettings"), await sourceOf("accounts")];
     for (const id of [from, to]) await console_.ok("PATCH", `/sources/${id}`, { policyId: client.policyId });
     const run = await backUp(console_, from);

@@ -1,11 +1,11 @@
 import { execFileSync } from "node:child_process";
-import { readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all, one } from "@/db/base/scope";
 import { MailServer } from "@/standins/mail/server";
 import { type Mailbox, MailTenants, STANDARD_FOLDERS, type Tenant } from "@/standins/mail/tenants";
-import { backUp, enrolMachine, makeClient, restore, type TestClient } from "../client";
+import { backUp, enrolMachine, makeClient, restore, setClauses, type TestClient } from "../client";
 import { freshFolder } from "../depot";
 import { TestConsole } from "../test-console";
 
@@ -50,6 +50,7 @@ function deliver(box: Mailbox, subject: string, text: string, folders = ["inbox"
   return id;
 }
 const body = (change: object = {}) => ({
+  kind: "mail",
   siteId: client.siteId,
   name: "Trust mail",
   address,
@@ -62,7 +63,7 @@ const body = (change: object = {}) => ({
 const connect = (change: object = {}) =>
   console_.call<{ errors?: { field: string; message: string }[]; connection: { id: string } }>(
     "POST",
-    `/clients/${client.id}/mail-tenants`,
+    `/clients/${client.id}/connections`,
     body(change),
   );
 
@@ -551,7 +552,7 @@ describe("keeping mailboxes", () => {
   it("takes up new mailboxes, and marks one that is there no more while its points remain", async () => {
     tenant.mailboxes.push(mailbox("accounts"));
     const gone = tenant.mailboxes.shift()!;
-    await console_.ok("POST", `/connections/${connectionId}/test`);
+    await console_.ok("POST", `/connections/${connectionId}/discoveries`);
     const { sources } = await console_.ok<{ sources: { name: string; gone: boolean; points: number }[] }>(
       "GET",
       `/sources?client=${client.id}`,
@@ -559,7 +560,7 @@ describe("keeping mailboxes", () => {
     expect(sources.find((source) => source.name.startsWith("accounts"))).toMatchObject({ gone: false });
     expect(sources.find((source) => source.name === gone.address)).toMatchObject({ gone: true, points: 3 });
     tenant.mailboxes.unshift(gone);
-    await console_.ok("POST", `/connections/${connectionId}/test`);
+    await console_.ok("POST", `/connections/${connectionId}/discoveries`);
     const again = await console_.ok<{ sources: { name: string; gone: boolean }[] }>(
       "GET",
       `/sources?client=${client.id}`,
@@ -607,6 +608,99 @@ describe("a secret whose time is over", () => {
       all(tx, "select from sources where connection_id is not null"),
     );
     expect(rows.length).toBe(0);
+  });
+});
+
+describe("what a policy protects of a mailbox", () => {
+  const inside = async (run: { figures: { point?: string } }) => {
+    const { entries } = await console_.ok<{ entries: { path: string; type: string }[] }>(
+      "GET",
+      `/recovery-points/${run.figures.point}/search?name=.eml`,
+    );
+    return entries.map(({ path }) => path).sort();
+  };
+
+  it("is the folders it names, without roles, patterns and what was received before a day", async () => {
+    const box = mailbox("harbour");
+    tenant.mailboxes.push(box);
+    mkdirSync(join(world.folder, tenant.tenantId, box.id));
+    for (const folder of ["drafts", "junk", "sent"]) deliver(box, `In ${folder}`, "x", [folder]);
+    deliver(box, "Old", "x");
+    deliver(box, "New", "x");
+    deliver(box, "Roof", "x", ["repairs"]);
+    box.messages[3] = { ...box.messages[3]!, receivedAt: "2025-12-31T23:59:59.000Z" };
+    await console_.ok("POST", `/connections/${connectionId}/discoveries`);
+    const { sources } = await console_.ok<{
+      sources: { id: string; name: string; policyId: string | null }[];
+    }>("GET", `/sources?client=${client.id}`);
+    const { id } = sources.find(({ name }) => name.startsWith("harbour"))!;
+    await console_.ok("PATCH", `/sources/${id}`, { policyId: client.policyId });
+    const messages = async (mail: object) => {
+      await setClauses(console_, client, { what: { files: { folders: ["/"] }, mail } });
+      const run = await backUp(console_, id);
+      return [
+        run.code,
+        (await inside(run))
+          .filter((path) => path.endsWith(".eml"))
+          .map((path) => path.replace(/ e\d+\.eml$/, "").replace(/[\d-]{10} /, ""))
+          .sort(),
+      ];
+    };
+    expect(await messages({})).toEqual([
+      null,
+      [
+        "/Drafts/In drafts",
+        "/Inbox/New",
+        "/Inbox/Old",
+        "/Inbox/Repairs   2026/Roof",
+        "/Junk/In junk",
+        "/Sent/In sent",
+      ],
+    ]);
+    expect(await messages({ excludeRoles: ["drafts", "junk"], receivedSince: "2026-01-01" })).toEqual([
+      null,
+      ["/Inbox/New", "/Inbox/Repairs   2026/Roof", "/Sent/In sent"],
+    ]);
+    expect(await messages({ exclude: ["/Inbox/Rep*"] })).toEqual([
+      null,
+      ["/Drafts/In drafts", "/Inbox/New", "/Inbox/Old", "/Junk/In junk", "/Sent/In sent"],
+    ]);
+    expect(await messages({ folders: ["/Inbox"] })).toEqual([
+      null,
+      ["/Inbox/New", "/Inbox/Old", "/Inbox/Repairs   2026/Roof"],
+    ]);
+    expect(await messages({ folders: ["/Sent", "/Gone"] })).toEqual(["folder.missing", ["/Sent/In sent"]]);
+    await setClauses(console_, client, { what: { files: { folders: ["/"] }, mail: {} } });
+  });
+
+  it("is nothing under a policy for files alone, which no rule gives a mailbox", async () => {
+    const { policy } = await console_.ok<{ policy: { clauses: object } }>(
+      "GET",
+      `/policies/${client.policyId}`,
+    );
+    const clauses = { ...policy.clauses, what: { files: { folders: ["/"] } } };
+    await console_.ok("POST", "/policies", {
+      clientId: client.id,
+      name: "All newcomers",
+      clauses,
+      rule: { name: "*" },
+    });
+    tenant.mailboxes.push(mailbox("late"));
+    await console_.ok("POST", `/connections/${connectionId}/discoveries`);
+    const late = async () =>
+      (
+        await console_.ok<{
+          sources: { id: string; name: string; policyId: string | null; rules: object | null }[];
+        }>("GET", `/sources?client=${client.id}`)
+      ).sources.find(({ name }) => name.startsWith("late"))!;
+    const { id, policyId } = await late();
+    expect(policyId).toBeNull();
+    await setClauses(console_, client, { what: { files: { folders: ["/"] } } });
+    await console_.ok("PATCH", `/sources/${id}`, { policyId: client.policyId });
+    expect((await late()).rules).toBeNull();
+    expect((await console_.call("POST", `/sources/${id}/runs`)).status).toBe(409);
+    await setClauses(console_, client, { what: { mail: {} } });
+    expect((await backUp(console_, id)).outcome).toBe("clean");
   });
 });
 

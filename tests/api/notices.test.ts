@@ -71,7 +71,7 @@ async function setNotices(notices: object, folders = ["/data"]) {
     revision: policy.revision,
     clauses: {
       ...policy.clauses,
-      what: { folders },
+      what: { files: { folders } },
       conduct: { retries: 0 },
       notices: { on: ["failed"], mail: ["desk@lanternfold.example"], webhooks: [webhookId], ...notices },
     },

@@ -25,7 +25,7 @@ interface ProblemBody {
 const refused = async (method: string, path: string, body: unknown) =>
   (await console_.call<ProblemBody>(method, path, body)).body;
 const clauses = (change: object = {}) => ({
-  what: { folders: ["/data"] },
+  what: { files: { folders: ["/data"] } },
   when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=21;BYMINUTE=30" }], targetHours: 24 },
   howLong: { kind: "for-ever" },
   where: { depotId: client.depotId },
@@ -86,8 +86,8 @@ describe("bad input is told at its field, and nothing is half-written", () => {
     ],
     [
       "a pattern that leaves everything out",
-      { what: { folders: ["/data"], exclude: ["**"] } },
-      "clauses.what.exclude",
+      { what: { files: { folders: ["/data"], exclude: ["**"] } } },
+      "clauses.what.files.exclude",
     ],
     [
       "a depot that is not granted",

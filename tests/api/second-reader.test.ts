@@ -62,7 +62,7 @@ describe("a reader that was written from the page on the format", () => {
       kind: "files",
       counts: { files: 2606, links: 1 },
     });
-    expect(JSON.parse(points[0]!.policy)).toMatchObject({ what: { folders: ["/data"] } });
+    expect(JSON.parse(points[0]!.policy)).toMatchObject({ what: { files: { folders: ["/data"] } } });
   });
 
   it("reads every file to the last byte, as it is on the machine", () => {

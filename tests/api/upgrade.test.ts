@@ -90,9 +90,75 @@ it("rewrites schedules as rules, keeps selections as they were, and sums up what
       const read = readClauses(kept);
       expect(read.when.schedules.map(({ rule }) => rule)).toEqual(SCHEDULES[i]![1]);
       expect(read.when.targetHours).toBe(26);
-      expect(read.what).toMatchObject({ ...WHAT, rubbish: false });
+      expect(read.what).toEqual({
+        files: { ...WHAT, rubbish: false, largestBytes: null, changedWithinDays: null },
+      });
     }
     expect(row).toMatchObject({ points: 3, bytes: 5200, stored: 1040, mean: 20 });
     expect(row.grown).toBeCloseTo(100, 0);
+  }
+});
+
+/** Brings a database up to the version before a migration, and then to the newest. */
+it("gives each policy a What for the kinds of source that it applied to", async () => {
+  const home2 = join(home, "kinds");
+  mkdirSync(home2);
+  const before = join(home2, "before");
+  mkdirSync(before);
+  for (const name of readdirSync(all)) if (name < "0045") cpSync(join(all, name), join(before, name));
+  await owner.query("create database kinds");
+  const url = new URL(access.owner);
+  url.pathname = "/kinds";
+  await migrate(url.href, access.appPassword, before);
+  const database = new pg.Client({ connectionString: url.href });
+  await database.connect();
+  try {
+    const id = async (sql: string, values: unknown[] = []) =>
+      (await database.query(`${sql} returning id`, values)).rows[0].id as string;
+    const clientId = await id(
+      "insert into clients (id, slug, name, zone, region, contact_name, contact_email, created_at) values (gen_random_uuid(), 'old', 'Old', 'Europe/London', 'r', 'n', 'n@old.example', now())",
+    );
+    const siteId = await id(
+      "insert into sites (id, client_id, slug, name) values (gen_random_uuid(), $1, 'main', 'Main')",
+      [clientId],
+    );
+    const policy = async (name: string, what: object, kinds: readonly string[]) => {
+      const clauses = JSON.stringify({ what, when: { schedules: [], targetHours: 26 } });
+      const policyId = await id(
+        "insert into policies (id, client_id, level, name, clauses, changed_at, changed_by) values (gen_random_uuid(), $1, 'group', $2, $3, now(), 'x')",
+        [clientId, name, clauses],
+      );
+      await database.query(
+        "insert into policy_revisions (policy_id, client_id, revision, name, clauses, changed_at, changed_by) values ($1, $2, 1, $3, $4, now(), 'x')",
+        [policyId, clientId, name, clauses],
+      );
+      for (const kind of kinds)
+        await database.query(
+          "insert into sources (id, client_id, site_id, kind, name, policy_id, rules, created_at) values (gen_random_uuid(), $1, $2, $3, $4, $5, $6, now())",
+          [clientId, siteId, kind, `${name} ${kind}`, policyId, clauses],
+        );
+    };
+    const machines = { folders: ["/"], exclude: ["*.mp4"], include: [], rubbish: true };
+    const mailboxes = { folders: ["/"], exclude: ["/Drafts"], include: [], rubbish: false };
+    const inboxes = { folders: ["/Inbox"], exclude: [], include: [], rubbish: false };
+    await policy("machines", machines, ["files"]);
+    await policy("mailboxes", mailboxes, ["mail"]);
+    await policy("both", inboxes, ["files", "mail"]);
+    await policy("nobody", inboxes, []);
+    await migrate(url.href, access.appPassword, all);
+    const { rows } = await database.query(
+      "select p.name, p.clauses->'what' as what, r.clauses->'what' as revision, array(select s.rules->'what' from sources s where s.policy_id = p.id) as rules from policies p join policy_revisions r on r.policy_id = p.id",
+    );
+    const wanted: Record<string, object> = {
+      machines: { files: machines },
+      mailboxes: { mail: { folders: [], exclude: ["/Drafts"] } },
+      both: { files: inboxes, mail: { folders: ["/Inbox"], exclude: [] } },
+      nobody: { files: inboxes },
+    };
+    expect(rows).toHaveLength(4);
+    for (const { name, what, revision, rules } of rows)
+      for (const found of [what, revision, ...rules]) expect([name, found]).toEqual([name, wanted[name]]);
+  } finally {
+    await database.end();
   }
 });

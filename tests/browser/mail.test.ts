@@ -55,7 +55,8 @@ beforeAll(async () => {
       ),
     );
   server = new MailServer(world);
-  await console_.ok("POST", `/clients/${client.id}/mail-tenants`, {
+  await console_.ok("POST", `/clients/${client.id}/connections`, {
+    kind: "mail",
     siteId: client.siteId,
     name: "Trust mail",
     address: await server.listen(),

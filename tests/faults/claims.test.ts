@@ -1,6 +1,7 @@
 import { randomBytes } from "node:crypto";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import { setTimeout as pause } from "node:timers/promises";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/base/scope";
 import { machineById } from "@/db/sources/machines";
@@ -149,7 +150,15 @@ describe("what a machine reports", () => {
 
   it("has counts in range: a point with others is refused, and the depot's page is as before", async () => {
     await console_.ok("POST", `/sources/${machine.sourceId}/runs`);
-    const job = (await (await call("work", { kinds: ["backup"] })).json()) as { runId: string };
+    // an agent that reads none of the client's sources gets no run of them
+    const asked = call("work", { kinds: ["backup"], sources: ["disks"] });
+    expect(await Promise.race([asked.then(({ status }) => status), pause(1500, "waits")])).toBe("waits");
+    const job = (await (await call("work", { kinds: ["backup"] })).json()) as {
+      runId: string;
+      clauses: { what: object };
+    };
+    // earlier agents do not announce what they read, and know one selection
+    expect(job.clauses.what).toMatchObject({ folders: ["/data"], exclude: [] });
     const figures = {
       filesRead: 0,
       bytesRead: 0,

@@ -3,6 +3,7 @@ import {
   endReport,
   enrolRequest,
   helloRequest,
+  type Job,
   logLines,
   pointReport,
   progressReport,
@@ -84,6 +85,10 @@ function contentOf(url: URL): number {
   return bytes;
 }
 
+/** A job as agents read it whose What did not tell kinds of source apart. */
+const jobOfEarlier = (job: Job) =>
+  job.kind === "backup" ? { ...job, clauses: { ...job.clauses, what: job.clauses.what.files } } : job;
+
 const nothing = () => new Response(null, { status: 204 });
 
 type Handler = (call: AgentCall) => Promise<Response>;
@@ -101,15 +106,17 @@ const routes: readonly (readonly [method: string, pattern: RegExp, handler: Hand
     "POST",
     /^work$/,
     async ({ services, changes, machine, request }) => {
-      const { kinds } = await body(request, workRequest);
+      const { kinds, sources } = await body(request, workRequest);
+      const next = async () => {
+        const job = await nextJob(services, machine, kinds, sources ?? ["files"]);
+        return job && sources === null ? jobOfEarlier(job) : job;
+      };
       const wait = changes.wait(
         (notice) => notice.kind === "run" && notice.machineId === machine.id,
         WORK_WAIT_MS,
         request.signal,
       );
-      const job =
-        (await nextJob(services, machine, kinds)) ??
-        (await wait.promise.then(() => (request.signal.aborted ? null : nextJob(services, machine, kinds))));
+      const job = (await next()) ?? (await wait.promise.then(() => (request.signal.aborted ? null : next())));
       wait.cancel();
       return job ? Response.json(job) : nothing();
     },

@@ -35,7 +35,7 @@ export function exampleBodies(ids: ExampleIds = IDS): Readonly<Record<string, un
   const items = [{ pointId: ids.pointId, path: "/data" }];
   const givenItems = [{ giftId: ids.giftId, pointId: ids.pointId, path: "/data" }];
   const clauses = {
-    what: { folders: ["/data"] },
+    what: { files: { folders: ["/data"] } },
     when: { schedules: [], targetHours: 24 },
     howLong: { kind: "for-ever" },
     where: { depotId: ids.depotId },
@@ -111,11 +111,12 @@ export function exampleBodies(ids: ExampleIds = IDS): Readonly<Record<string, un
       sender: "console@lanternfold.example",
     },
     testMessage: { mail: "bram@lanternfold.example" },
-    testSelection: { what: clauses.what },
+    testSelection: { files: clauses.what.files },
     moveSchedules: { moves: [{ policyId: ids.policyId, minutes: 15 }] },
     createWebhook: { name: "Tickets", url: "https://tickets.example/hook" },
     changeSource: { paused: true },
-    connectMailTenant: {
+    connect: {
+      kind: "mail",
       siteId: ids.siteId,
       name: "Orrin mail",
       address: ids.mailServer,

@@ -43,7 +43,7 @@ const depot = (id: string, more: Partial<DepotFacts> = {}): DepotFacts => ({
 const FIRST = "6f1c2a4e-93f5-4c0b-8a43-6e8f7a2d5b10";
 const SECOND = "7f1c2a4e-93f5-4c0b-8a43-6e8f7a2d5b10";
 const clauses: Clauses = readClauses({
-  what: { folders: ["/home"] },
+  what: { files: { folders: ["/home"] } },
   when: { schedules: [{ rule: rulesAt("21:30") }], targetHours: 26 },
   howLong: { kind: "days", days: 90 },
   where: { depotId: FIRST, beside: [SECOND] },

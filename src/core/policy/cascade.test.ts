@@ -8,9 +8,11 @@ import {
   inForce,
   type Layer,
   LEVELS,
+  POLICY_VERSION,
   policyFile,
   ruleSentence,
   ruleTakes,
+  upgradedFile,
 } from "./cascade";
 import type { Clauses } from "./clauses";
 
@@ -80,6 +82,21 @@ describe("the rules in force", () => {
     });
     expect(found.missing).toEqual(["what", "when", "where"]);
     expect(complete(found)).toBeNull();
+  });
+
+  it("take What from the nearest level that names the kind", () => {
+    const files = { files: { folders: ["/srv"] } } as unknown as Clauses["what"];
+    const mail = { mail: {} } as unknown as Clauses["what"];
+    const layers = [layer("client", { what: mail }), layer("group", { what: files })];
+    expect(inForce(layers, "mail").origins.what).toMatchObject({ level: "client" });
+    expect(inForce(layers, "files").origins.what).toMatchObject({ level: "group" });
+    expect(inForce([layers[1]!], "mail").missing).toContain("what");
+    // a pin binds the kinds that it names
+    const pinned = [layer("client", { what: mail }, ["what"]), layers[1]!];
+    expect(inForce(pinned, "files").clauses.what).toBe(files);
+    expect(inForce([...pinned, layer("source", { what: mail })], "mail").origins.what).toMatchObject({
+      level: "client",
+    });
   });
 
   it("are what a wider level pinned, whatever stands below", () => {
@@ -160,12 +177,25 @@ describe("the rule of a group", () => {
 });
 
 describe("a policy as a file", () => {
+  it("of an earlier version says what it said", () => {
+    const when = { schedule: { kind: "daily", at: "21:05" }, targetHours: 26 };
+    const what = { folders: ["/srv"], exclude: ["*.tmp"] };
+    for (const version of [1, 2]) {
+      const read = policyFile.parse(
+        upgradedFile({ format: "deep-keep-policy", version, name: "Old", clauses: { what, when } }),
+      );
+      expect(read.clauses.what).toMatchObject({ files: what });
+      expect(read.clauses.what).not.toHaveProperty("mail");
+      expect(read.clauses.when!.schedules[0]!.rule).toBe("FREQ=DAILY;BYHOUR=21;BYMINUTE=5");
+    }
+  });
+
   it("of a newer version, or of something else, is said to be so", () => {
     const file = { format: "deep-keep-policy", version: 1, name: "Laptops", clauses: {} };
     expect(policyFile.safeParse(file).success).toBe(true);
-    expect(policyFile.safeParse({ ...file, version: 3 }).error!.issues[0]!.message).toContain(
-      "newer version",
-    );
+    expect(
+      policyFile.safeParse({ ...file, version: POLICY_VERSION + 1 }).error!.issues[0]!.message,
+    ).toContain("newer version");
     expect(policyFile.safeParse({ ...file, format: "x" }).error!.issues[0]!.message).toContain(
       "not a Deep Keep policy",
     );

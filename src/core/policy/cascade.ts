@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { KINDS, SOURCE_KINDS, type SourceKind } from "@/kinds";
+import { upgradedWhat } from "@/kinds/what";
 import type { SiteId } from "../ids";
 import { namePattern, patternProblem } from "../selection/pattern";
 import { type Clauses, clausesSchema, PLAIN_CLAUSES } from "./clauses";
@@ -46,8 +47,11 @@ export interface InForce {
   readonly missing: readonly ClauseName[];
 }
 
-/** The value of each clause: the nearest level that gives it, unless a wider one pinned its own. Layers in any order. */
-export function inForce(layers: readonly Layer[]): InForce {
+/**
+ * The value of each clause: the nearest level that gives it, unless a wider one pinned its own. Layers in any order. For
+ * sources of a kind, What counts at those levels only that name the kind.
+ */
+export function inForce(layers: readonly Layer[], kind?: SourceKind): InForce {
   const clauses: Partial<Record<ClauseName, unknown>> = {};
   const origins: Partial<Record<ClauseName, Origin>> = {};
   const ordered = LEVELS.flatMap((level) => layers.filter((layer) => layer.level === level));
@@ -55,6 +59,7 @@ export function inForce(layers: readonly Layer[]): InForce {
     for (const layer of ordered) {
       const value = layer.clauses[name];
       if (value === undefined) continue;
+      if (name === "what" && kind && !layer.clauses.what?.[kind]) continue;
       const pinned = layer.pins.includes(name);
       clauses[name] = value;
       origins[name] = { layerId: layer.id, level: layer.level, name: layer.name, pinned };
@@ -148,7 +153,7 @@ export function ruleSentence(rule: GroupRule | null, siteName: (id: string) => s
 }
 
 export const POLICY_FORMAT = "deep-keep-policy";
-export const POLICY_VERSION = 2;
+export const POLICY_VERSION = 3;
 /** A policy as it is carried from one console to another. Depots are named, for their ids differ. */
 export const policyFile = z.object({
   // by which an editor knows what may stand in it
@@ -185,11 +190,16 @@ export type PolicyFile = z.infer<typeof policyFile>;
 
 /** A file of an earlier version as this one writes it; what it says stays the same. */
 export function upgradedFile(value: unknown): unknown {
-  const file = value as { version?: unknown; clauses?: { when?: unknown } } | null;
-  if (file?.version !== 1 || !file.clauses?.when) return value;
+  const file = value as { version?: unknown; clauses?: { what?: unknown; when?: unknown } } | null;
+  if (!file?.clauses || (file.version !== 1 && file.version !== 2)) return value;
+  const { what, when } = file.clauses;
   return {
     ...file,
     version: POLICY_VERSION,
-    clauses: { ...file.clauses, when: upgradedWhen(file.clauses.when) },
+    clauses: {
+      ...file.clauses,
+      ...(what ? { what: upgradedWhat(what) } : {}),
+      ...(when ? { when: upgradedWhen(when) } : {}),
+    },
   };
 }

@@ -3,7 +3,7 @@ import { clauseSentence, clausesSchema, PLAIN_CLAUSES, readClauses } from "./cla
 import { zoneSchema } from "./zone";
 
 const clauses = clausesSchema.parse({
-  what: { folders: ["/home"], exclude: ["*.mp4"] },
+  what: { files: { folders: ["/home"], exclude: ["*.mp4"] } },
   when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=21;BYMINUTE=30" }], targetHours: 24 },
   howLong: { kind: "days", days: 30 },
   where: { depotId: "6f1c2a4e-93f5-4c0b-8a43-6e8f7a2d5b10" },
@@ -16,15 +16,26 @@ const problems = (change: object) =>
 
 describe("clauses at the edge", () => {
   it.each([
-    [{ what: { folders: ["home"] } }, "what.folders.0"],
-    [{ what: { folders: ["/srv/../etc"] } }, "what.folders.0"],
-    [{ what: { folders: [] } }, "what.folders"],
-    [{ what: { folders: ["/srv"], exclude: [""] } }, "what.exclude.0"],
-    [{ what: { folders: ["/srv"], include: [" "] } }, "what.include.0"],
-    [{ what: { folders: ["/srv"], exclude: ["x".repeat(70_000)] } }, "what.exclude.0"],
-    [{ what: { folders: ["/"], exclude: ["/*"] } }, "what.exclude"],
-    [{ what: { folders: ["@documents"], exclude: ["**"] } }, "what.exclude"],
-    [{ what: { folders: ["/srv"], include: ["*.pdf"], exclude: ["*.bak", "*.pdf"] } }, "what.exclude"],
+    [{ what: {} }, "what"],
+    [{ what: { mail: { folders: ["Inbox"] } } }, "what.mail.folders.0"],
+    [{ what: { mail: { exclude: ["/*"] } } }, "what.mail.exclude"],
+    [{ what: { mail: { excludeRoles: ["inbox"] } } }, "what.mail.excludeRoles.0"],
+    [
+      { what: { files: { folders: ["/srv"] }, mail: { receivedSince: "last year" } } },
+      "what.mail.receivedSince",
+    ],
+    [{ what: { files: { folders: ["home"] } } }, "what.files.folders.0"],
+    [{ what: { files: { folders: ["/srv/../etc"] } } }, "what.files.folders.0"],
+    [{ what: { files: { folders: [] } } }, "what.files.folders"],
+    [{ what: { files: { folders: ["/srv"], exclude: [""] } } }, "what.files.exclude.0"],
+    [{ what: { files: { folders: ["/srv"], include: [" "] } } }, "what.files.include.0"],
+    [{ what: { files: { folders: ["/srv"], exclude: ["x".repeat(70_000)] } } }, "what.files.exclude.0"],
+    [{ what: { files: { folders: ["/"], exclude: ["/*"] } } }, "what.files.exclude"],
+    [{ what: { files: { folders: ["@documents"], exclude: ["**"] } } }, "what.files.exclude"],
+    [
+      { what: { files: { folders: ["/srv"], include: ["*.pdf"], exclude: ["*.bak", "*.pdf"] } } },
+      "what.files.exclude",
+    ],
     [{ when: { schedules: [{ rule: "FREQ=DAILY;BYHOUR=25" }], targetHours: 24 } }, "when.schedules.0.rule"],
     [{ when: { schedules: [{ rule: "every evening" }], targetHours: 24 } }, "when.schedules.0.rule"],
     [{ when: { windows: [{ from: "20:00", to: "20:00" }], targetHours: 24 } }, "when.windows.0.to"],
@@ -45,9 +56,9 @@ describe("clauses at the edge", () => {
   it.each(["*", "**", "/**", "**/*", "/srv", "/srv/", "/srv/**", "srv", "/srv/*"])(
     "refuses the pattern %s, which leaves everything out",
     (pattern) => {
-      const found = problems({ what: { folders: ["/srv", "/srv/www/"], exclude: [pattern] } });
+      const found = problems({ what: { files: { folders: ["/srv", "/srv/www/"], exclude: [pattern] } } });
       expect(found).toEqual([
-        ["what.exclude", "These patterns leave everything out; nothing would be kept."],
+        ["what.files.exclude", "These patterns leave everything out; nothing would be kept."],
       ]);
     },
   );
@@ -60,7 +71,7 @@ describe("clauses at the edge", () => {
     { folders: ["@documents"], exclude: ["/home/**"] },
     { folders: ["/srv"], include: ["*.pdf", "*.odt"], exclude: ["*.pdf"] },
   ])("lets patterns stand that leave something, as in %j", (what) => {
-    expect(problems({ what })).toBeUndefined();
+    expect(problems({ what: { files: what } })).toBeUndefined();
   });
 
   it("refuses a zone that does not exist", () => {

@@ -1,62 +1,13 @@
 import { z } from "zod";
+import { upgradedWhat, whatClause, whatSentence } from "@/kinds/what";
 import type { KeyState } from "../keysheet/wrapping";
 import { type Retention, retentionSentence } from "../retention/decide";
-import { isKnownPlace, KNOWN_PLACES } from "../selection/known-places";
-import { patternProblem } from "../selection/pattern";
-import { leavesAllOut, selectionSentence } from "../selection/selection";
 import { type Conduct, conductClause, conductSentence, PLAIN_CONDUCT } from "./conduct";
 import { NO_NOTICES, type Notices, noticesClause, noticesSentence } from "./notices";
 import { upgradedWhen, whenClause, whenSentence } from "./when";
 import { whereClause } from "./where";
 
 /** The clauses of a policy, checked at the edge. Messages are shown beside the field they belong to. */
-
-const folder = z
-  .string()
-  .refine(
-    (path) => path.startsWith("/") || isKnownPlace(path),
-    `A folder is an absolute path: it begins with a slash. Or it is one of these words: ${Object.keys(KNOWN_PLACES).join(", ")}.`,
-  )
-  .max(4096, "A path has at most 4096 characters.")
-  .refine((path) => !path.includes("\0"), "A path has no NUL character.")
-  .refine((path) => !path.split("/").includes(".."), "Write the path without “..”.");
-
-const pattern = z
-  .string()
-  .trim()
-  .min(1, "An empty pattern matches nothing; leave it out.")
-  .max(500, "A pattern has at most 500 characters.")
-  .superRefine((text, context) => {
-    const problem = patternProblem(text);
-    if (problem) context.addIssue({ code: "custom", message: problem });
-  });
-
-const whatShape = z.object({
-  folders: z.array(folder).min(1, "Name at least one folder.").max(200),
-  include: z.array(pattern).max(200).default([]),
-  exclude: z.array(pattern).max(200).default([]),
-  /** Leaves out caches, wastebaskets, swap and the like. */
-  rubbish: z.boolean().default(true),
-  largestBytes: z
-    .number()
-    .int("Whole bytes.")
-    .min(1, "At least a byte; smaller would leave everything out.")
-    .nullable()
-    .default(null),
-  changedWithinDays: z
-    .number()
-    .int("Whole days.")
-    .min(1, "At least a day.")
-    .max(36_500, "At most a hundred years.")
-    .nullable()
-    .default(null),
-});
-export const whatClause = whatShape.refine((what) => !leavesAllOut(what), {
-  // patterns that are no patterns cannot be tried
-  when: ({ issues }) => issues.length === 0,
-  path: ["exclude"],
-  message: "These patterns leave everything out; nothing would be kept.",
-});
 
 const keepCount = z
   .number()
@@ -115,17 +66,22 @@ export const PLAIN_CLAUSES: Pick<Clauses, "conduct" | "notices"> = {
   notices: NO_NOTICES,
 };
 
-/** Clauses as they were written down, also by earlier versions. Throws what Zod throws. */
-export const readClauses = (value: unknown): Clauses => {
+/** Clauses as they were stored, also by earlier versions; for sources of which kinds, where known. Throws what Zod throws. */
+export const readClauses = (value: unknown, kinds?: readonly string[]): Clauses => {
   const written = value as Partial<Clauses>;
-  return clausesSchema.parse({ ...PLAIN_CLAUSES, ...written, when: upgradedWhen(written.when) });
+  return clausesSchema.parse({
+    ...PLAIN_CLAUSES,
+    ...written,
+    what: upgradedWhat(written.what, kinds),
+    when: upgradedWhen(written.when),
+  });
 };
 
 /** One clause as a sentence that says what it does; Where needs the names of depots: `whereSentence`. */
 export function clauseSentence(clause: Exclude<keyof Clauses, "where">, clauses: Partial<Clauses>): string {
   switch (clause) {
     case "what":
-      return clauses.what ? selectionSentence(clauses.what) : NOT_GIVEN;
+      return clauses.what ? whatSentence(clauses.what) : NOT_GIVEN;
     case "when":
       return clauses.when ? whenSentence(clauses.when) : NOT_GIVEN;
     case "howLong":

@@ -1,5 +1,5 @@
 import { z } from "zod";
-import { SOURCE_KINDS } from "@/kinds";
+import { SOURCE_KINDS, type SourceKind } from "@/kinds";
 import { clausesSchema } from "../policy/clauses";
 import { RATES_MOST } from "../units/rates";
 
@@ -54,7 +54,14 @@ export const helloRequest = z.object({
   started: z.boolean(),
 });
 
-export const workRequest = z.object({ kinds: z.array(z.enum(["backup", "restore"])).min(1) });
+/** The kinds of source that agents of this version read and write. */
+export const AGENT_SOURCES: readonly SourceKind[] = ["files"];
+
+export const workRequest = z.object({
+  kinds: z.array(z.enum(["backup", "restore"])).min(1),
+  /** The kinds of source that the agent reads and writes. Agents of earlier versions do not announce them: files. */
+  sources: z.array(z.string().max(50)).max(50).nullable().default(null),
+});
 
 const hex = (bytes: number) => z.string().regex(new RegExp(`^[0-9a-f]{${bytes * 2}}$`));
 

@@ -172,6 +172,8 @@ export async function nextClaimable(
   machineId: MachineId | null,
   clientId: ClientId,
   kinds: readonly RunKind[],
+  /** The kinds of source that the claimer reads; null: every kind. */
+  sources: readonly string[] | null,
   now: Date,
 ): Promise<Run | null> {
   for (let [offset, page] = [0, CLAIM_PAGE]; ; offset += page, page *= 2) {
@@ -189,9 +191,10 @@ export async function nextClaimable(
          and (r.kind <> 'backup' or not exists (select from sources s
            where s.id = r.source_id and s.rules is not null and not exists (select from run_depots_of(s.rules->'where') d(id)
              where not exists (select from absences a where a.depot_id = d.id and a.from_at <= $2 and a.to_at > $2))))
+         and (r.kind <> 'backup' or $3::text[] is null or exists (select from sources s where s.id = r.source_id and s.kind = any($3)))
          and (r.kind <> 'backup' or room_for(r.source_id))
        order by r.kind desc, r.due_at limit 1 for update of r skip locked`,
-      [waiting.map((run) => run.id), now],
+      [waiting.map((run) => run.id), now, sources],
     );
     if (found || waiting.length < page) return found;
   }

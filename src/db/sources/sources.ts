@@ -121,11 +121,11 @@ export const sourcesOfClient = (tx: Tx, clientId: ClientId) =>
     [clientId],
   );
 /** Where the sources of a client stand among levels: what their rules come from. */
-export type PlacedSource = Pick<Source, "id" | "name" | "siteId" | "policyId">;
+export type PlacedSource = Pick<Source, "id" | "kind" | "name" | "siteId" | "policyId">;
 export const placedSources = (tx: Tx, clientId: ClientId) =>
   all<PlacedSource>(
     tx,
-    `select id, name, site_id as "siteId", policy_id as "policyId" from sources where client_id = $1 order by name`,
+    `select id, kind, name, site_id as "siteId", policy_id as "policyId" from sources where client_id = $1 order by name`,
     [clientId],
   );
 export const setNextDue = (tx: Tx, id: string, nextDueAt: Date | null, lastDueAt: Date | null = null) =>

@@ -2,6 +2,7 @@
 
 import { useRouter } from "next/navigation";
 import { useState } from "react";
+import { counted } from "@/core/units/duration";
 import { ClientAndSite, type ConnectClient, useClientAndSite } from "@/ui/clients/client-and-site";
 import { showRefusal } from "@/ui/parts/actions";
 import { callApi } from "@/ui/parts/api";
@@ -50,6 +51,7 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
     region: "",
     otherHosts: "",
     mailboxes: "",
+    dav: "",
     separator: "*",
   });
   const [protocol, setProtocol] = useState<Protocol>("jmap");
@@ -67,10 +69,11 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
       onSubmit={(event) => {
         event.preventDefault();
         void sending.send(async () => {
-          const { mailboxes } = await callApi<{ mailboxes: number }>(
+          const { sources } = await callApi<{ sources: number }>(
             "POST",
-            `/clients/${choice.clientId}/mail-tenants`,
+            `/clients/${choice.clientId}/connections`,
             {
+              kind: "mail",
               ...values,
               protocol,
               auth,
@@ -79,7 +82,7 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
               siteId: choice.site?.id,
             },
           );
-          say.success(`${values.name} is connected: ${mailboxes} mailboxes.`, {
+          say.success(`${values.name} is connected: ${counted(sources, "mailbox", "mailboxes")}.`, {
             description: "Assign a policy to them to protect them.",
           });
           router.push(`/c/${choice.client?.slug}/sources`);
@@ -154,7 +157,18 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
         {...field("clientSecret")}
       />
       <TextField label="Region of the mail data" {...field("region")} />
-      {protocol === "jmap" && (
+      <TextField
+        label="Address of the CalDAV and CardDAV server (optional)"
+        mono
+        placeholder={
+          auth === "application"
+            ? "https://calendar.example/principals/{mailbox}/"
+            : "https://calendar.example"
+        }
+        help="For calendars and contacts. {mailbox} stands for the mailbox; the address is then that of its principal."
+        {...field("dav")}
+      />
+      {(protocol === "jmap" || values.dav !== "") && (
         <TextField
           label="Further hosts that may receive the secret (optional)"
           mono
@@ -188,7 +202,7 @@ export function TenantActions({ connectionId, open }: { connectionId: string; op
           onClick={async () => {
             setTesting(true);
             try {
-              setTest(await callApi<StepsShown>("POST", `/connections/${connectionId}/test`));
+              setTest(await callApi<StepsShown>("POST", `/connections/${connectionId}/discoveries`));
               router.refresh();
             } catch (error) {
               showRefusal(error);

@@ -169,6 +169,12 @@ export class JmapClient implements MailClient {
   }
 
   /** Signs in. Throws `source.signin-refused` with the server's own reason. */
+  /** The `Authorization` that this client signs in with; `renew`: after it was refused. */
+  async credentials(renew = false): Promise<string> {
+    if (renew || !this.authorization) await this.signIn();
+    return this.authorization!;
+  }
+
   async signIn(): Promise<void> {
     const { auth } = this.tenant;
     if (auth.kind !== "application") {

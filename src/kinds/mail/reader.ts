@@ -9,9 +9,34 @@ import {
   type SourceReader,
 } from "@/sources/reader";
 import type { ByteString } from "@/store/tree/tree";
-import { byteString } from "@/store/tree/tree";
+import { byteString, showBytes } from "@/store/tree/tree";
 import type { MailClient, MailFolder, MailItem } from "./client";
-import { KEYWORDS, NAME, ROLE } from "./names";
+import type { DavClient, DavObject } from "./dav";
+import { davFileName, davHead } from "./dav-entry";
+import { DAV_KINDS, type DavKind } from "./dav-kinds";
+import { KEYWORDS, NAME, ROLE, START, TITLE, UID } from "./names";
+import { excludedFolders, type MailWhat, mailWhat } from "./what";
+
+/** Calendars and address books of the mailbox. */
+export interface MailboxDav {
+  readonly client: DavClient;
+  /** The mailbox as it signs in. */
+  readonly mailbox: string;
+}
+
+/** What an item of the mailbox contains, when it is asked for. */
+interface Content {
+  /** Bytes, as the server estimates them. */
+  readonly size: number;
+  readonly fetch: () => Promise<Buffer>;
+  readonly xattrs: (bytes: Buffer) => [ByteString, Uint8Array][];
+}
+
+/** The folders above calendars and address books. */
+const CONTAINERS: Readonly<Record<DavKind, { readonly name: string; readonly role: string }>> = {
+  calendar: { name: "Calendars", role: "calendars" },
+  addressbook: { name: "Contacts", role: "contacts" },
+};
 
 /** After so many messages of a folder in a row, as in a first run, the next ones are fetched while one is stored. */
 const IN_A_ROW = 8;
@@ -26,41 +51,120 @@ const AHEAD_BYTES = 16 * 1024 * 1024;
  */
 export class MailboxReader implements SourceReader {
   private readonly folders = new Map<ByteString, Listed[]>();
-  private readonly items = new Map<ByteString, MailItem>();
-  private readonly described = new Map<ByteString, MailFolder>();
+  private readonly items = new Map<ByteString, Content>();
+  private readonly described = new Map<ByteString, Pick<MailFolder, "name" | "role">>();
 
   private constructor(
     private readonly client: MailClient,
     private readonly accountId: string,
+    private readonly what: MailWhat,
+    private readonly dav: MailboxDav | null,
   ) {}
 
   /** Lists the whole mailbox; content is fetched when it is opened. */
-  static async open(client: MailClient, accountId: string): Promise<MailboxReader> {
-    const reader = new MailboxReader(client, accountId);
+  static async open(
+    client: MailClient,
+    accountId: string,
+    what: MailWhat = mailWhat.parse({}),
+    dav: MailboxDav | null = null,
+  ): Promise<MailboxReader> {
+    const reader = new MailboxReader(client, accountId, what, dav);
     await reader.listAll();
     return reader;
   }
 
   private async listAll(): Promise<void> {
     const folders = await this.client.folders(this.accountId);
-    const paths = pathsOf(folders);
+    const all = pathsOf(folders);
+    const paths = this.withoutExcluded(folders, all);
     this.folders.set("/", []);
-    for (const folder of folders) this.described.set(paths.get(folder.id)!, folder);
+    for (const folder of folders) this.described.set(all.get(folder.id)!, folder);
     for (const path of paths.values()) this.folders.set(path, []);
     for (const path of [...paths.values()].sort()) {
       const cut = path.lastIndexOf("/");
       this.folders.get(path.slice(0, cut) || "/")?.push(folderEntry(path.slice(cut + 1)));
     }
+    const since = this.what.receivedSince === null ? null : Date.parse(this.what.receivedSince);
     for (const item of await this.client.items(this.accountId)) {
+      if (since !== null && Date.parse(item.receivedAt) < since) continue;
       for (const [folderId, inside] of Object.entries(item.mailboxIds)) {
         const folder = inside ? paths.get(folderId) : undefined;
         if (folder === undefined) continue;
         const entry = messageEntry(item);
         this.folders.get(folder)!.push(entry);
-        this.items.set(`${folder}/${entry.name}`, item);
+        this.items.set(`${folder}/${entry.name}`, {
+          size: item.size,
+          fetch: () => this.client.content(this.accountId, item),
+          xattrs: () => {
+            const keywords = keywordsOf(item);
+            return keywords ? [[KEYWORDS, Buffer.from(keywords)]] : [];
+          },
+        });
       }
     }
+    if (this.dav) await this.listDav(this.dav);
     for (const entries of this.folders.values()) entries.sort((a, b) => (a.name < b.name ? -1 : 1));
+  }
+
+  /** Calendars and address books, each in a folder of its own beside those of the mail. */
+  private async listDav({ client, mailbox }: MailboxDav): Promise<void> {
+    const excluded = excludedFolders(this.what);
+    const wanted: Readonly<Record<DavKind, boolean>> = {
+      calendar: this.what.calendars,
+      addressbook: this.what.contacts,
+    };
+    const kinds = DAV_KINDS.filter((kind) => wanted[kind]);
+    if (kinds.length === 0) return;
+    const collections = await client.collections(mailbox);
+    for (const kind of kinds) {
+      const { name, role } = CONTAINERS[kind];
+      const own = collections.filter((one) => one.kind === kind);
+      const container = free(`/${name}`, (path) => this.folders.has(path));
+      if (own.length === 0 || excluded(showBytes(container), role)) continue;
+      this.addFolder(container, { name, role });
+      this.containers.push(container);
+      for (const collection of own) {
+        const path = free(`${container}/${nameFrom(collection.name)}`, (one) => this.folders.has(one));
+        if (excluded(showBytes(path), kind)) continue;
+        this.addFolder(path, { name: collection.name, role: kind });
+        for (const object of await client.objects(mailbox, collection)) {
+          const wish = nameFrom(davFileName(object.url, kind), 200);
+          const at = free(`${path}/${wish}`, (one) => this.items.has(one));
+          this.folders.get(path)!.push(davEntry(at.slice(path.length + 1), object));
+          this.items.set(at, {
+            size: object.size ?? 0,
+            fetch: () => client.content(mailbox, object.url),
+            xattrs: (bytes) => davXattrs(bytes, kind),
+          });
+        }
+      }
+    }
+  }
+
+  /** The folders above calendars and address books. */
+  readonly containers: ByteString[] = [];
+
+  private addFolder(path: ByteString, described: Pick<MailFolder, "name" | "role">): void {
+    const cut = path.lastIndexOf("/");
+    this.folders.set(path, []);
+    this.described.set(path, described);
+    this.folders.get(path.slice(0, cut) || "/")!.push(folderEntry(path.slice(cut + 1)));
+  }
+
+  /** The paths of folders without those that What excludes. */
+  private withoutExcluded(
+    folders: readonly MailFolder[],
+    paths: ReadonlyMap<string, ByteString>,
+  ): Map<string, ByteString> {
+    const excluded = excludedFolders(this.what);
+    const left = folders
+      .map((folder) => ({ path: paths.get(folder.id)!, role: folder.role }))
+      .filter(({ path, role }) => excluded(showBytes(path), role));
+    return new Map(
+      [...paths].filter(
+        ([, path]) => !left.some((one) => path === one.path || path.startsWith(`${one.path}/`)),
+      ),
+    );
   }
 
   look(path: ByteString): Listed {
@@ -85,10 +189,7 @@ export class MailboxReader implements SourceReader {
       extents: null,
       read: (into, at, length, position) => bytes.copy(into, at, position, position + length),
       changed: () => false,
-      xattrs: () => {
-        const keywords = keywordsOf(item);
-        return keywords ? [[KEYWORDS, Buffer.from(keywords)]] : [];
-      },
+      xattrs: () => item.xattrs(bytes),
       close: () => {},
     };
   }
@@ -97,11 +198,11 @@ export class MailboxReader implements SourceReader {
   private last: ByteString | null = null;
   private readonly ahead = new Map<ByteString, Promise<Buffer>>();
 
-  private fetch(path: ByteString, item: MailItem): Promise<Buffer> {
+  private fetch(path: ByteString, item: Content): Promise<Buffer> {
     const follows = this.last !== null && this.after(this.last, 1)[0] === path;
     this.row = follows ? this.row + 1 : 0;
     this.last = path;
-    const wanted = this.ahead.get(path) ?? this.client.content(this.accountId, item);
+    const wanted = this.ahead.get(path) ?? item.fetch();
     if (!follows) this.ahead.clear();
     this.ahead.delete(path);
     if (this.row >= IN_A_ROW) {
@@ -111,7 +212,7 @@ export class MailboxReader implements SourceReader {
         bytes += coming.size;
         if (bytes > AHEAD_BYTES) break;
         if (this.ahead.has(next)) continue;
-        const content = this.client.content(this.accountId, coming);
+        const content = coming.fetch();
         // what goes wrong is told when its turn comes
         content.catch(() => {});
         this.ahead.set(next, content);
@@ -162,11 +263,49 @@ export class MailboxReader implements SourceReader {
     return false;
   }
 
-  private item(path: ByteString): MailItem {
+  private item(path: ByteString): Content {
     const item = this.items.get(path);
     if (!item) throw new CodedError("file.vanished", path);
     return item;
   }
+}
+
+/** The first of a path, the path with “ 2”, “ 3” … that is not taken; before an extension where it has one. */
+function free(wish: ByteString, taken: (path: ByteString) => boolean): ByteString {
+  const [, stem, extension] = /^(.*?)(\.(?:ics|vcf))?$/is.exec(wish) as unknown as [string, string, string?];
+  for (let number = 1; ; number += 1) {
+    const path = number === 1 ? wish : `${stem} ${number}${extension ?? ""}`;
+    if (!taken(path)) return path;
+  }
+}
+
+const text = (value: string): Uint8Array => Buffer.from(value, "utf8");
+/** Titles are for lists: what is longer is in the content. */
+const TITLE_MOST = 300;
+function davXattrs(bytes: Buffer, kind: DavKind): [ByteString, Uint8Array][] {
+  const { uid, title, start } = davHead(bytes, kind);
+  return [
+    ...(start ? [[START, text(start.slice(0, 64))] as [string, Uint8Array]] : []),
+    ...(title ? [[TITLE, text([...title].slice(0, TITLE_MOST).join(""))] as [string, Uint8Array]] : []),
+    ...(uid && uid.length <= 1000 ? [[UID, text(uid)] as [string, Uint8Array]] : []),
+  ];
+}
+
+function davEntry(name: ByteString, { url, etag, size, modified }: DavObject): Listed {
+  const at = BigInt(modified ?? 0) * 1_000_000n;
+  return {
+    name,
+    type: "file",
+    mode: 0o600,
+    uid: NOBODY_SAID,
+    gid: NOBODY_SAID,
+    mtime: at,
+    ctime: at,
+    inode: BigInt(createHash("sha256").update(`${url}\0${etag}`).digest().readUIntBE(0, 6)),
+    size: size ?? 0,
+    roughSize: true,
+    allocated: size ?? 0,
+  };
 }
 
 /** Where each folder lies, by its id; a folder whose parent is missing, or is itself, hangs at the top. */
@@ -238,6 +377,8 @@ function messageEntry(item: MailItem): Listed {
     // tells one state of the message from another: its content is the id's, its keywords may change
     inode: BigInt(state.readUIntBE(0, 6)),
     size: item.size,
+    // servers estimate it; content does not change under an id
+    roughSize: true,
     allocated: item.size,
     sameFile: Object.keys(item.mailboxIds).length > 1 ? item.id : undefined,
   };

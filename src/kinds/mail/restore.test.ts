@@ -159,7 +159,7 @@ async function restore(
       progress: { items: 0, bytes: 0 },
       signal: new AbortController().signal,
     },
-    1,
+    { pauseMs: 1 },
   );
   return { ...result, lines };
 }

@@ -1,28 +1,26 @@
 import { setTimeout as sleep } from "node:timers/promises";
 import { CodedError } from "@/core/codes";
-import { fileBytes, findEntry, findFolder, walkTree } from "@/store/read/browse";
-import type { ChunkReader } from "@/store/read/reader";
+import { findEntry, findFolder, walkTree } from "@/store/read/browse";
 import type { ByteString, Entry } from "@/store/tree/tree";
 import { idKey, showBytes } from "@/store/tree/tree";
 import type { RestoreResult, RestoreWork } from "../network";
 import type { MailClient, MailFolder, NewMessage, PresentMessage } from "./client";
+import { DAV_KINDS, type DavKind } from "./dav-kinds";
+import { type DavGroup, restoreDav } from "./dav-restore";
 import { KEYWORDS, NAME, ROLE } from "./names";
+import type { MailboxDav } from "./reader";
+import { bytesOfItem, LOST_ATTEMPTS, type Planned, type Tally } from "./restoring";
 
 /** So many messages are on their way at once. */
 const AT_ONCE = 4;
-/** After a broken call the server is asked again so often whether the message has arrived. */
-const LOST_ATTEMPTS = 4;
 const LOST_PAUSE_MS = 1000;
 
 /** A folder by its name and what it is for; top first. */
 interface Step {
   readonly name: string;
   readonly role: string | null;
-}
-interface Planned {
-  readonly path: ByteString;
-  readonly entry: Entry;
-  readonly store: ChunkReader;
+  /** A calendar, an address book, or the folder above them: not a folder of the mail. */
+  readonly dav: DavKind | "container" | null;
 }
 interface Group {
   readonly steps: readonly Step[];
@@ -38,16 +36,26 @@ export async function restoreMail(
   client: MailClient,
   accountId: string,
   work: RestoreWork,
-  pauseMs = LOST_PAUSE_MS,
+  {
+    dav = async () => null,
+    pauseMs = LOST_PAUSE_MS,
+  }: {
+    /** Calendars and address books of the target, where it has any. */
+    readonly dav?: () => Promise<MailboxDav | null>;
+    readonly pauseMs?: number;
+  } = {},
 ): Promise<RestoreResult> {
-  const groups = await planOf(work);
-  const messages = groups.flatMap((group) => group.messages);
+  const all = await planOf(work);
+  const messages = all.flatMap((group) => group.messages);
   work.expect(
     messages.length,
     messages.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0),
   );
+  const groups = all.filter(({ steps }) => steps.at(-1)!.dav === null);
+  const result: Tally = { files: 0, folders: 0, bytes: 0, present: 0, cautions: 0 };
+  await restoreCollections(all, work, result, dav, pauseMs);
+  if (groups.length === 0) return result;
   const folders = await Folders.of(client, accountId, pauseMs);
-  const result = { files: 0, folders: 0, bytes: 0, present: 0, cautions: 0 };
   /** Ids in the target of messages that are in several folders, by their number in their point. */
   const restored = new Map<string, string>();
   for (const group of groups) {
@@ -85,6 +93,34 @@ export async function restoreMail(
   return result;
 }
 
+/** Restores what is in calendars and address books, where the target has a place for them. */
+async function restoreCollections(
+  all: readonly Group[],
+  work: RestoreWork,
+  tally: Tally,
+  dav: () => Promise<MailboxDav | null>,
+  pauseMs: number,
+): Promise<void> {
+  const groups = all.flatMap(({ steps, messages }): DavGroup[] => {
+    const { dav: kind, name } = steps.at(-1)!;
+    return kind === null || kind === "container" ? [] : [{ kind, name, items: messages }];
+  });
+  if (groups.length === 0) return;
+  const target = await dav();
+  if (target) return restoreDav(target, groups, work, tally, pauseMs);
+  for (const { path, entry } of groups.flatMap(({ items }) => items)) {
+    tally.cautions += 1;
+    work.progress.items += 1;
+    work.progress.bytes += entry.size ?? 0;
+    work.log(
+      "caution",
+      "restore.message-rejected",
+      path,
+      "the connection of the target has no address for calendars and contacts",
+    );
+  }
+}
+
 /** Errors that concern one message: the others go on. */
 const OF_ONE_MESSAGE: ReadonlySet<string> = new Set(["restore.message-rejected", "store.damaged"]);
 
@@ -96,10 +132,8 @@ async function restoreOne(
   restored: Map<string, string>,
   { entry, store }: Planned,
 ): Promise<"restored" | "present"> {
-  const parts: Buffer[] = [];
-  for await (const part of fileBytes(store, entry, 0, entry.size ?? 0)) parts.push(part);
   const message: NewMessage = {
-    bytes: Buffer.concat(parts),
+    bytes: await bytesOfItem(store, entry),
     receivedAt: `${new Date(Number(entry.mtime / 1_000_000n)).toISOString().slice(0, 19)}Z`,
     keywords: keywordsOf(entry),
   };
@@ -229,14 +263,17 @@ const nameOf = (entry: Entry): string =>
   textOf(entry, NAME) ?? Buffer.from(entry.name, "latin1").toString("utf8");
 const stepOf = (entry: Entry, top: boolean): Step => {
   const name = nameOf(entry);
-  return { name, role: top ? (textOf(entry, ROLE) ?? ROLES[name.toLowerCase()] ?? null) : null };
+  const role = textOf(entry, ROLE);
+  const dav = isDavKind(role) ? role : role === "calendars" || role === "contacts" ? "container" : null;
+  return { name, role: top && !dav ? (role ?? ROLES[name.toLowerCase()] ?? null) : null, dav };
 };
+const isDavKind = (role: string | null): role is DavKind => DAV_KINDS.includes(role as DavKind);
 
 /** What goes where: the folders with their messages, each folder before what is below it. */
 async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
   const groups = new Map<string, Group>();
   const groupOf = (steps: readonly Step[]): Group => {
-    const key = JSON.stringify(steps.map((step) => step.name));
+    const key = JSON.stringify(steps.map((step) => [step.name, step.dav]));
     const found = groups.get(key) ?? { steps, messages: [] };
     groups.set(key, found);
     return found;
@@ -245,7 +282,7 @@ async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
     folder
       ?.split("/")
       .filter(Boolean)
-      .map((name) => ({ name, role: null })) ?? null;
+      .map((name): Step => ({ name, role: null, dav: null })) ?? null;
   /** A folder and one inside it may both be chosen: what is in both goes where the first puts it. */
   const planned = new Set<string>();
   const put = (root: Uint8Array, steps: readonly Step[], message: Planned): void => {
@@ -262,7 +299,10 @@ async function planOf({ items, folder }: RestoreWork): Promise<Group[]> {
       const entry = await findEntry(store, root, `/${names.slice(0, depth).join("/")}`);
       if (entry) above.push(stepOf(entry, depth === 1 && !target));
     }
-    const base = target ?? above;
+    const within = above.at(-1)?.dav ?? null;
+    // an item of a calendar goes into the calendar of that name
+    const base =
+      target?.map((step, i) => (i === target.length - 1 ? { ...step, dav: within } : step)) ?? above;
     const entry = names.length ? await findEntry(store, root, path) : null;
     if (names.length && !entry)
       throw new CodedError("not-found", `the recovery point has no ${showBytes(path)}`);

@@ -25,6 +25,11 @@ export const mailSettings = z.object({
   /** The application's id, or the user's name. */
   clientId: z.string(),
   region: z.string(),
+  /**
+   * Where calendars and contacts are, by CalDAV and CardDAV: an `https://` address. `{mailbox}` in it stands for the mailbox;
+   * then it is the address of its principal.
+   */
+  dav: z.string().optional(),
   /** Hosts besides the address's own that a technician confirmed. */
   otherHosts: z.array(z.string()).optional(),
 });

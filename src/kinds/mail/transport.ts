@@ -14,6 +14,9 @@ const PASSING = new Set([408, 425, 429, 500, 502, 503, 504]);
 /** Those of them by which the server did nothing. */
 const REFUSED = new Set([425, 429, 503]);
 
+/** Methods that read, and may be led elsewhere. */
+const FOLLOWING: ReadonlySet<string> = new Set(["GET", "PROPFIND", "REPORT"]);
+
 export interface Answered {
   readonly status: number;
   readonly headers: Headers;
@@ -27,7 +30,8 @@ export const brokeOff = (error: unknown): error is CodedError =>
   error instanceof CodedError && error.code === "source.not-reached" && error.cause === "begun";
 
 export interface Asked {
-  readonly method?: "GET" | "POST";
+  /** GET where it is not given. */
+  readonly method?: string;
   readonly headers?: Readonly<Record<string, string>>;
   readonly body?: string | Uint8Array<ArrayBuffer>;
   /**
@@ -35,6 +39,8 @@ export interface Asked {
    * nothing; what was lost on the way may have been done.
    */
   readonly again?: "always" | "refused" | "never";
+  /** False: an answer that redirects is the answer. Only what reads is led elsewhere. */
+  readonly redirects?: boolean;
   /** What in an answer says that it is a refusal that passes, although its status does not. */
   readonly passing?: (answer: Answered) => boolean;
 }
@@ -102,7 +108,10 @@ export class MailTransport {
       const answer = await this.once(at, asked);
       const to = answer.headers.get("location");
       const moved =
-        [301, 302, 303, 307, 308].includes(answer.status) && to && (asked.method ?? "GET") === "GET";
+        [301, 302, 303, 307, 308].includes(answer.status) &&
+        to &&
+        asked.redirects !== false &&
+        FOLLOWING.has(asked.method ?? "GET");
       if (!moved) return answer;
       if (redirects >= MOST_REDIRECTS) throw new CodedError("source.unreadable", `${url} redirects for ever`);
       if (!URL.canParse(to, at)) throw new CodedError("source.unreadable", `${url} redirects to no address`);

@@ -87,7 +87,7 @@ async function prepare(services: Services, folder: string, runs: number) {
       clientId: client.id,
       name: "When asked",
       clauses: {
-        what: { folders: ["/"], include: [], exclude: [], rubbish: false },
+        what: { files: { folders: ["/"], include: [], exclude: [], rubbish: false } },
         when: { schedules: [], targetHours: 24 },
         howLong: { kind: "for-ever" },
         where: { depotId: depot.id },
@@ -123,9 +123,10 @@ async function prepare(services: Services, folder: string, runs: number) {
       );
     world.save(tenant);
     await call(
-      "connectMailTenant",
+      "connect",
       { clientId: client.id },
       {
+        kind: "mail",
         siteId: sites[0]!.id,
         name: `Trust mail ${number}`,
         address,

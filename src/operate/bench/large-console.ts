@@ -30,7 +30,7 @@ export async function fillConsole(
      select (array(select id from depots order by name))[1 + (row_number() over (order by c.id)) % 20], c.id, gen_random_uuid(), 1e13::bigint, now() from clients c`,
     `insert into policies (id, client_id, level, name, clauses, changed_at, changed_by)
      select gen_random_uuid(), g.client_id, 'group', 'Every evening', jsonb_build_object(
-       'what', '{"folders": ["/home"], "include": [], "exclude": []}'::jsonb,
+       'what', '{"files": {"folders": ["/home"], "include": [], "exclude": []}}'::jsonb,
        'when', '{"schedules": [{"rule": "FREQ=DAILY;BYHOUR=21;BYMINUTE=30", "pass": "incremental"}], "windows": [], "stopAfterHours": null, "missed": "at-once", "after": null, "spreadMinutes": 60, "targetHours": 26}'::jsonb,
        'conduct', '{"compression": "fast", "bandwidth": [], "before": null, "after": null, "retries": 2, "retryMinutes": 10, "drillDays": null}'::jsonb,
        'notices', '{"on": [], "mail": [], "webhooks": [], "digestAt": null, "quiet": null}'::jsonb,

@@ -48,7 +48,7 @@ const layersFor = (source: PlacedSource, layers: readonly Policy[]): Layer[] =>
 
 /** What is in force for one source of these layers; without a group nobody looks after it, and nothing is. */
 const forceOf = (source: PlacedSource, layers: readonly Policy[]): InForce =>
-  source.policyId ? inForce(layersFor(source, layers)) : inForce([]);
+  source.policyId ? inForce(layersFor(source, layers), source.kind) : inForce([]);
 
 /** Works out anew what is in force for a client's sources. Those whose schedule changed are planned anew. */
 export async function settleRules(tx: Tx, clientId: ClientId, now: Date): Promise<number> {
@@ -77,12 +77,18 @@ export async function settleAllRules(tx: Tx, now: Date): Promise<void> {
 
 /** Puts sources that nobody looks after into the first group whose rule takes them; then works out what is in force. */
 export async function findGroups(tx: Tx, clientId: ClientId, now: Date): Promise<void> {
-  const groups = (await layersOfClient(tx, clientId))
+  const layers = await layersOfClient(tx, clientId);
+  const groups = layers
     .filter((layer) => layer.level === "group" && layer.rule)
     .sort((a, b) => a.name.localeCompare(b.name));
   for (const source of await sourcesOfClient(tx, clientId)) {
     if (source.policyId) continue;
-    const group = groups.find((candidate) => ruleTakes(candidate.rule!, source));
+    const group = groups.find(
+      (candidate) =>
+        ruleTakes(candidate.rule!, source) &&
+        // it applies to the kinds that its What names
+        forceOf({ ...source, policyId: candidate.id }, layers).clauses.what !== undefined,
+    );
     if (group) await assignPolicy(tx, source.id, group.id);
   }
   await settleRules(tx, clientId, now);
@@ -115,7 +121,7 @@ export async function effectsOf(tx: Tx, wished: Policy): Promise<Effect[]> {
       const touching = layersFor(source, after);
       if (!touching.includes(wished)) continue;
       // sources that the same layers touch change alike: that is worked out once
-      const key = touching.map((layer) => layer.id).join();
+      const key = [source.kind, ...touching.map((layer) => layer.id)].join();
       let found = known.get(key);
       if (!found) {
         found = changeFor(source, layers, after, wished);

@@ -8,8 +8,8 @@ import type { Weekday } from "@/core/schedule/weekday";
 import { conductDraft, conductOf } from "./conduct-fields";
 import { howLongClause, howLongDraft } from "./how-long-fields";
 import { noticesDraft, noticesOf } from "./notices-fields";
-import { whatDraft, whatOf } from "./policy-clauses";
 import { newSchedule, ruleOf, type ScheduleDraft, whenDraft, whenOf } from "./schedule-draft";
+import { whatDraft, whatOf } from "./what-fields";
 import { whereDraft, whereOf } from "./where-fields";
 
 /** As the sheet reads numbers. */
@@ -60,24 +60,39 @@ const rule = fc.oneof(
   ),
 );
 
+const fileWhat = fc.record({
+  folders: fc.array(
+    line.map((text) => `/${text}`),
+    { minLength: 1, maxLength: 4 },
+  ),
+  include: fc.array(line, { maxLength: 3 }),
+  exclude: fc.array(
+    line.map((text) => `${text}.tmp`),
+    { maxLength: 3 },
+  ),
+  rubbish: fc.boolean(),
+  largestBytes: fc.option(fc.oneof(some(2 ** 50, 1), fc.constantFrom(1024, 1_500_000_000, 5 * 1024 ** 3))),
+  changedWithinDays: fc.option(some(36_500, 1)),
+});
+const mailWhat = fc.record({
+  folders: fc.array(
+    line.map((text) => `/${text}`),
+    { maxLength: 4 },
+  ),
+  exclude: fc.array(
+    line.map((text) => `${text}.old`),
+    { maxLength: 3 },
+  ),
+  excludeRoles: fc.uniqueArray(fc.constantFrom("drafts", "junk", "trash")),
+  receivedSince: fc.option(fc.constantFrom("2024-02-29", "2026-11-30")),
+});
 const clauses = fc
   .record({
-    what: fc.record({
-      folders: fc.array(
-        line.map((text) => `/${text}`),
-        { minLength: 1, maxLength: 4 },
-      ),
-      include: fc.array(line, { maxLength: 3 }),
-      exclude: fc.array(
-        line.map((text) => `${text}.tmp`),
-        { maxLength: 3 },
-      ),
-      rubbish: fc.boolean(),
-      largestBytes: fc.option(
-        fc.oneof(some(2 ** 50, 1), fc.constantFrom(1024, 1_500_000_000, 5 * 1024 ** 3)),
-      ),
-      changedWithinDays: fc.option(some(36_500, 1)),
-    }),
+    what: fc.oneof(
+      fc.record({ files: fileWhat }),
+      fc.record({ mail: mailWhat }),
+      fc.record({ files: fileWhat, mail: mailWhat }),
+    ),
     when: fc.record({
       schedules: fc.array(fc.record({ rule, pass: fc.constantFrom("incremental", "full") }), {
         maxLength: 4,
@@ -218,11 +233,9 @@ describe("the fields of a policy's sheet", () => {
     expect(typed({ stopAfter: "long" })).toEqual(["when.stopAfterHours"]);
     expect(typed({ target: "" })).toEqual(["when.targetHours"]);
     expect(typed({ spread: "-5" })).toEqual(["when.spreadMinutes"]);
-    expect(
-      Number.isNaN(
-        (whatOf({ ...whatDraft(undefined), largest: "big" }) as { largestBytes: number }).largestBytes,
-      ),
-    ).toBe(true);
+    const { files, ...others } = whatDraft(undefined);
+    const what = whatOf({ ...others, files: { on: true, part: { ...files.part, largest: "big" } } });
+    expect((what as { files: { largestBytes: number } }).files.largestBytes).toBeNaN();
   });
 
   it("write the rule that is meant", () => {

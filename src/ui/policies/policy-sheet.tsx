@@ -18,10 +18,11 @@ import { ConductFields, conductDraft, conductOf } from "./conduct-fields";
 import { GroupRuleFields, groupRuleDraft, groupRuleOf } from "./group-rule-fields";
 import { HowLongFields, howLongClause, howLongDraft } from "./how-long-fields";
 import { NoticesFields, noticesDraft, noticesOf } from "./notices-fields";
-import { Clause, WhatFields, whatDraft, whatOf } from "./policy-clauses";
+import { Clause } from "./policy-clauses";
 import { RuleEffects } from "./policy-effects";
 import { PolicyHistory } from "./policy-history";
 import { whenDraft, whenOf } from "./schedule-draft";
+import { WhatFields, whatDraft, whatOf } from "./what-fields";
 import { type Follows, WhatFollows } from "./what-follows";
 import { WhenFields } from "./when-fields";
 import { WhereFields, whereDraft, whereOf } from "./where-fields";
@@ -241,7 +242,7 @@ export function PolicySheet({
     what: (
       <WhatFields
         draft={draft.what}
-        set={(part) => set({ what: { ...draft.what, ...part } })}
+        set={(what) => set({ what })}
         errorOf={errorOf}
         sources={sources}
         volumes={volumes}

@@ -1,4 +1,3 @@
-import { isIP } from "node:net";
 import { z } from "zod";
 import { type Ordered, type Position, positionOf } from "@/db/base/cursor";
 import type { Tx } from "@/db/base/scope";
@@ -42,24 +41,7 @@ export const momentText = (words = "Enter a moment such as 2026-11-24T00:00:00Z.
   }, `Enter a moment from ${FIRST_DAY} to ${LAST_DAY}.`);
 
 /** One line of text: what is put into headers, protocols and file names must not begin another. */
-export const name = (what: string, most = 100) =>
-  z
-    .string()
-    .trim()
-    .min(1, `Enter ${what}.`)
-    .max(most, `${most} characters at most.`)
-    .regex(/^[^\p{Cc}\u2028\u2029]*$/u, "Remove line breaks and control characters.");
-
-/** A host: a name (RFC 1123) or an address. */
-export const hostName = z
-  .string()
-  .trim()
-  .max(253)
-  .refine(
-    (text) =>
-      isIP(text) !== 0 || /^(?!-)[A-Za-z0-9_-]{1,63}(?<!-)(\.(?!-)[A-Za-z0-9_-]{1,63}(?<!-))*\.?$/.test(text),
-    "Enter a host name such as mail.example, or an address.",
-  );
+export { hostField as hostName, nameField as name } from "@/core/text/fields";
 
 /** Why something out of the ordinary is done. */
 export const reason = z

@@ -12,7 +12,7 @@ import {
   policyFile,
   upgradedFile,
 } from "@/core/policy/cascade";
-import { type Clauses, clausesSchema, howLongClause, whatClause } from "@/core/policy/clauses";
+import { type Clauses, clausesSchema, howLongClause } from "@/core/policy/clauses";
 import { conductClause } from "@/core/policy/conduct";
 import { noticesClause } from "@/core/policy/notices";
 import { whenClause } from "@/core/policy/when";
@@ -31,6 +31,7 @@ import {
   revisionsOf,
 } from "@/db/sources/policies";
 import { assignPolicy, setPaused, setTags, sourceById } from "@/db/sources/sources";
+import { whatClause } from "@/kinds/what";
 import { effectsOf, findGroups, settleRules } from "@/server/access/rules";
 import { type Context, operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";

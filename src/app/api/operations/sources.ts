@@ -1,6 +1,5 @@
 import { z } from "zod";
 import { CODES, type Code } from "@/core/codes";
-import { whatClause } from "@/core/policy/clauses";
 import { OUTCOMES } from "@/core/protection/state";
 import { pageOf } from "@/db/base/cursor";
 import type { Tx } from "@/db/base/scope";
@@ -9,6 +8,7 @@ import { depotsOfRun } from "@/db/runs/run-depots";
 import { countLog, openRuns, pastRuns, readLog, runRow } from "@/db/runs/runs";
 import { rulesInForce, type StandingFilter, sourceById, sourceStandings } from "@/db/sources/sources";
 import { setAsides } from "@/db/sources/watch-notes";
+import { fileWhat } from "@/kinds/files/what";
 import { requestBackup, stopRun, whyWaiting } from "@/runs/request";
 import { operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
@@ -147,7 +147,7 @@ export const sources = [
     summary: "Test a selection on the newest recovery point: items included and excluded, with sizes.",
     caller: "open",
     params: sourceParam,
-    body: z.object({ what: whatClause }),
+    body: z.object({ files: fileWhat }),
     answer: z.object({
       moment: z.string(),
       taken: z.object({ files: z.number(), bytes: z.number() }),
@@ -165,7 +165,7 @@ export const sources = [
           "request.conflict",
           "This source has no recovery point yet, so nothing is known of its files.",
         );
-      return testSelection(context.services, newest, body.what, context.who.at);
+      return testSelection(context.services, newest, body.files, context.who.at);
     },
   }),
   operation({

@@ -3,8 +3,8 @@
 import { useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { callApi } from "../parts/api";
-import { Refusal, SelectField, useSending } from "../parts/form";
+import { callApi } from "@/ui/parts/api";
+import { Refusal, SelectField, useSending } from "@/ui/parts/form";
 
 interface Tried {
   readonly moment: string;
@@ -28,7 +28,7 @@ export function TryOut({
   const asked = JSON.stringify(what);
   const ask = () =>
     sending.send(async () => {
-      const answer = await callApi<Tried>("POST", `/sources/${sourceId}/selection`, { what });
+      const answer = await callApi<Tried>("POST", `/sources/${sourceId}/selection`, { files: what });
       setTried({ ...answer, of: asked });
     });
   return (

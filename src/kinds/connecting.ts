@@ -1,0 +1,36 @@
+import { z } from "zod";
+import { connectionBase, connectionSecret, type OpenConnection } from "./connection-base";
+import type { NetworkKind } from "./index";
+import { MAIL_CONNECTING } from "./mail/connecting";
+
+/** A field of the request, and what is wrong with it. */
+export interface FieldProblem {
+  readonly field: string;
+  readonly message: string;
+}
+
+/** How a kind is connected that the runner reaches over the network. */
+export interface Connecting<Body extends z.ZodObject, Settings> {
+  /** What is asked for, besides the client, the site and a name. */
+  readonly body: Body;
+  /** What the schema cannot tell: a field that this way of signing in needs. */
+  readonly problemOf: (body: z.infer<Body>) => FieldProblem | null;
+  readonly connectionOf: (body: z.infer<Body>) => OpenConnection<Settings>;
+  /** What two connections to the same place have in common. */
+  readonly identityOf: (connection: Pick<OpenConnection<Settings>, "address" | "settings">) => string;
+  /** The field that a failed test is about. */
+  readonly fieldOf: (code: string, body: z.infer<Body>, step: string) => string;
+}
+
+export { connectionSecret };
+
+const connecting = <B extends z.ZodObject, S>(one: Connecting<B, S>): Connecting<B, S> => one;
+export const CONNECTING = { mail: connecting(MAIL_CONNECTING) } as const satisfies Readonly<
+  Record<NetworkKind, object>
+>;
+
+/** The request that connects a source of any kind over the network. */
+export const connectionBody = z.discriminatedUnion("kind", [
+  connectionBase.extend({ kind: z.literal("mail"), ...CONNECTING.mail.body.shape }),
+]);
+export type ConnectionBody = z.infer<typeof connectionBody>;

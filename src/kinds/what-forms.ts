@@ -1,0 +1,13 @@
+"use client";
+
+import { FILE_WHAT_FORM } from "./files/what-fields";
+import type { SourceKind } from "./index";
+import { MAIL_WHAT_FORM } from "./mail/what-fields";
+import type { WhatOf } from "./what";
+import type { WhatForm } from "./what-form";
+
+/** The fields of each kind's part of What. */
+export const WHAT_FORMS: { readonly [Id in SourceKind]: WhatForm<WhatOf[Id]> } = {
+  files: FILE_WHAT_FORM,
+  mail: MAIL_WHAT_FORM,
+};
