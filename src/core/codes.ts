@@ -273,9 +273,9 @@ export const CODES = {
     "Raise the quota or free space in the mailbox, then restore again. Messages that were restored are not duplicated.",
   ),
   "restore.message-rejected": text(
-    "The mail server rejected a message",
-    "The server has a limit or a rule that the message does not meet. The log has its reason.",
-    "Download the message instead, or change the rule on the server and restore again.",
+    "The server rejected an item",
+    "The server has a limit or a rule that the message, calendar entry or contact does not meet. The log has its reason.",
+    "Download the item instead, or change the rule on the server and restore again.",
   ),
   "restore.read-only": text(
     "The mailbox cannot be changed",

@@ -529,6 +529,7 @@ class Seeding {
         tenantId: mail.tenantId,
         clientId: mail.clientId,
         clientSecret,
+        dav: MailLife.dav(this.mailAddress),
         region: "north harbour",
       },
     );

@@ -2,6 +2,8 @@
 
 export { parseApart } from "./mail/apart";
 export {
+  ITEM_KINDS,
+  itemKindOf,
   type ListedMessage,
   listMessages,
   mailFolders,

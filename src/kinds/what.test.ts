@@ -38,7 +38,14 @@ describe("What per kind", () => {
       where: { depotId: "6f1c2a4e-93f5-4c0b-8a43-6e8f7a2d5b10" },
     };
     expect(readClauses(stored, ["mail"]).what).toEqual({
-      mail: { folders: [], exclude: ["/Drafts"], excludeRoles: [], receivedSince: null },
+      mail: {
+        folders: [],
+        exclude: ["/Drafts"],
+        excludeRoles: [],
+        calendars: true,
+        contacts: true,
+        receivedSince: null,
+      },
     });
   });
 

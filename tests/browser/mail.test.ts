@@ -113,7 +113,7 @@ describe("a mailbox that somebody emptied", () => {
     await seemlyToAll(browser, "mail in Restore");
     const search = await see(browser, "[data-filter]");
     await search.sendKeys("subject:keys from:maren\n");
-    await seeText(browser, "1 message found among 3 of 3.");
+    await seeText(browser, "1 item found among 3 of 3.");
   });
 
   it("is restored where it was, with one click on its folder", async () => {
@@ -123,9 +123,9 @@ describe("a mailbox that somebody emptied", () => {
     await (await see(browser, "[aria-label='Add to basket: folder Inbox']")).click();
     const covered = await see(browser, "[aria-label='Add to basket: Minutes of Tuesday']");
     expect([await covered.isSelected(), await covered.isEnabled()]).toEqual([true, false]);
-    await seeText(browser, "3 messages from");
-    await seeText(browser, "Existing messages are kept.");
-    await press(browser, "Restore 3 messages");
+    await seeText(browser, "3 items from");
+    await seeText(browser, "Existing items are kept.");
+    await press(browser, "Restore 3 items");
     await until(async () => box("lettings").messages.length === 3, "the messages are not restored");
     expect(subjects("lettings")).toEqual([
       "Boiler inspection",
@@ -142,7 +142,7 @@ describe("a mailbox that somebody emptied", () => {
     await choose(browser, "Mailbox", "accounts@pendlewick.example");
     await type(browser, "Folder (optional)", "From lettings");
     await seemlyToAll(browser, "where mail is restored to");
-    await press(browser, "Restore 1 message");
+    await press(browser, "Restore 1 item");
     await until(async () => box("accounts").messages.length === 1, "the message is not restored");
     const folder = box("accounts").folders.find((one) => one.name === "From lettings")!;
     expect(box("accounts").messages[0]).toMatchObject({
@@ -185,9 +185,9 @@ describe("a mailbox that somebody emptied", () => {
     await see(browser, "iframe[sandbox='']");
     await seemlyToAll(browser, "mail in the portal");
     await (await see(browser, "[aria-label='Add to basket: Boiler inspection']")).click();
-    await seeText(browser, "Existing messages are kept.");
+    await seeText(browser, "Existing items are kept.");
     await (await see(browser, "[data-restore-files]:not([disabled])")).click();
-    await seeText(browser, "Restored to the original location: 1 message.");
+    await seeText(browser, "Restored to the original location: 1 item.");
     expect(subjects("lettings")).toEqual([
       "Boiler inspection",
       "Keys for the side door",

@@ -24,7 +24,7 @@ const count = z.number();
 export const STORED: Readonly<Record<string, z.ZodType>> = {
   "archives.request": z.looseObject({
     items: z.array(z.looseObject({})),
-    format: z.enum(["zip", "tar", "mbox"]),
+    format: z.enum(["zip", "tar", "mbox", "ics", "vcf"]),
   }),
   "asks.request": z.looseObject({ stored: z.looseObject({ items: z.array(z.looseObject({})) }) }),
   "certificates.body": anything,

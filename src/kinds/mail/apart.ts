@@ -1,11 +1,14 @@
 import { existsSync } from "node:fs";
 import { join } from "node:path";
 import { CodedError } from "@/core/codes";
+import type { DavKind } from "./dav-kinds";
+import { openEntry } from "./dav-open";
 import { attachmentOf, openMessage } from "./message";
 
 /** What is parsed apart from the thread that answers requests: messages come from anybody, and may take long. */
 export type MessageJob =
   | { readonly kind: "open"; readonly bytes: Uint8Array; readonly size: number }
+  | { readonly kind: "entry"; readonly bytes: Uint8Array; readonly of: DavKind; readonly zone: string }
   | { readonly kind: "attachment"; readonly bytes: Uint8Array; readonly number: number };
 export type MessageAnswer = { readonly result: unknown } | { readonly refused: string };
 
@@ -17,7 +20,13 @@ const PROGRAM = join(/*turbopackIgnore: true*/ process.cwd(), "dist/message-work
 const { Worker: Thread } = process.getBuiltinModule("node:worker_threads");
 
 type Result<J extends MessageJob> = Awaited<
-  ReturnType<J extends { kind: "open" } ? typeof openMessage : typeof attachmentOf>
+  ReturnType<
+    J extends { kind: "open" }
+      ? typeof openMessage
+      : J extends { kind: "entry" }
+        ? typeof openEntry
+        : typeof attachmentOf
+  >
 >;
 
 /** Does a job in a thread of its own, for ten seconds at most. Throws `file.unreadable`. */
@@ -50,7 +59,8 @@ export async function parseApart<J extends MessageJob>(
 }
 
 /** Does a job in this thread. */
-export const doMessageJob = (job: MessageJob) => {
+export const doMessageJob = async (job: MessageJob) => {
   const bytes = Buffer.from(job.bytes.buffer, job.bytes.byteOffset, job.bytes.byteLength);
+  if (job.kind === "entry") return openEntry(bytes, job.of, job.zone);
   return job.kind === "open" ? openMessage(bytes, job.size) : attachmentOf(bytes, job.number);
 };

@@ -2,11 +2,19 @@ import { CodedError } from "@/core/codes";
 import { countEntries, fileBytes, findEntry, findFolder, folderEntries, walkTree } from "@/store/read/browse";
 import type { ChunkReader } from "@/store/read/reader";
 import { type ByteString, type Entry, showBytes } from "@/store/tree/tree";
+import { DAV_KINDS, EXTENSION } from "./dav-kinds";
 import { HEAD_BYTES, type MessageHead, messageHead, SHOWN_BYTES, searchedTexts } from "./message";
-import { KEYWORDS, NAME, ROLE } from "./names";
+import { KEYWORDS, NAME, ROLE, START, TITLE } from "./names";
 import { fitsHead, fitsListing, type MessageSearch, missingWords } from "./search";
 
 /** Looking into a recovery point of a mailbox as mail: folders, messages, their heads. */
+
+/** What an item of a mailbox is. */
+export const ITEM_KINDS = ["message", ...DAV_KINDS] as const;
+export type ItemKind = (typeof ITEM_KINDS)[number];
+/** What an item is, by its name. */
+export const itemKindOf = (name: ByteString): ItemKind =>
+  DAV_KINDS.find((kind) => name.toLowerCase().endsWith(`.${EXTENSION[kind]}`)) ?? "message";
 
 export interface PointFolder {
   readonly path: ByteString;
@@ -20,7 +28,8 @@ export interface PointFolder {
 
 export interface ListedMessage extends MessageHead {
   readonly path: ByteString;
-  /** ISO 8601. */
+  readonly holds: ItemKind;
+  /** ISO 8601: when a message was received, when a calendar entry begins, when a contact was changed. */
   readonly received: string;
   readonly size: number;
   readonly keywords: readonly string[];
@@ -39,7 +48,17 @@ const textOf = (entry: Entry, name: string): string | null => {
   const value = entry.xattrs?.find(([key]) => key === name)?.[1];
   return value ? Buffer.from(value).toString("utf8") : null;
 };
-const receivedMs = (entry: Entry): number => Number(entry.mtime / 1_000_000n);
+const modifiedMs = (entry: Entry): number => Number(entry.mtime / 1_000_000n);
+/** When an item was received, or begins; milliseconds since 1970. */
+function receivedMs(entry: Entry): number {
+  const start = itemKindOf(entry.name) === "calendar" ? textOf(entry, START) : null;
+  const [, year, month, day, hour = "0", minute = "0", second = "0"] =
+    /^(\d{4})(\d\d)(\d\d)(?:T(\d\d)(\d\d)(\d\d))?/.exec(start ?? "") ?? [];
+  // the zone that it names does not matter for an order of days
+  return year
+    ? Date.UTC(Number(year), Number(month) - 1, Number(day), Number(hour), Number(minute), Number(second))
+    : modifiedMs(entry);
+}
 
 /** The folders of a mailbox in the order of their paths; 5,000 at most. */
 export async function mailFolders(reader: ChunkReader, root: Uint8Array): Promise<PointFolder[]> {
@@ -67,7 +86,24 @@ async function headBytes(reader: ChunkReader, entry: Entry, most: number): Promi
 }
 
 async function described(reader: ChunkReader, path: ByteString, entry: Entry): Promise<ListedMessage> {
+  const holds = itemKindOf(entry.name);
+  if (holds !== "message")
+    return {
+      holds,
+      path,
+      subject: textOf(entry, TITLE) ?? "",
+      from: "",
+      to: [],
+      cc: [],
+      sent: null,
+      messageId: null,
+      attachment: false,
+      received: new Date(receivedMs(entry)).toISOString(),
+      size: entry.size ?? 0,
+      keywords: [],
+    };
   return {
+    holds,
     ...(await messageHead(await headBytes(reader, entry, HEAD_BYTES))),
     path,
     received: new Date(receivedMs(entry)).toISOString(),
@@ -83,16 +119,35 @@ async function mapped<T, R>(list: readonly T[], work: (one: T) => Promise<R>): P
   return made;
 }
 
-/** Newest first; of one moment, in the order of the names. */
-const byNewest = (a: MessagePosition, b: MessagePosition): number =>
-  a.mtime === b.mtime ? (a.name < b.name ? -1 : Number(a.name > b.name)) : a.mtime > b.mtime ? -1 : 1;
-const cursorOf = ({ mtime, name }: Entry): ByteString => `${mtime} ${name}`;
-/** Where a list of messages goes on. */
-export type MessagePosition = Pick<Entry, "mtime" | "name">;
+/** Where an item stands in the list of its folder. */
+export interface MessagePosition {
+  /** A time in milliseconds, or the title of a contact. */
+  readonly by: string;
+  readonly name: ByteString;
+}
+const placeOf = (entry: Entry): MessagePosition => ({
+  by:
+    itemKindOf(entry.name) === "addressbook"
+      ? (textOf(entry, TITLE) ?? "").toLowerCase()
+      : String(receivedMs(entry)),
+  name: entry.name,
+});
+/** Newest first; contacts by their names. Of one moment or name, in the order of the file names. */
+function inOrder(a: MessagePosition, b: MessagePosition): number {
+  if (a.by === b.by) return a.name < b.name ? -1 : Number(a.name > b.name);
+  return itemKindOf(a.name) === "addressbook" ? (a.by < b.by ? -1 : 1) : Number(b.by) - Number(a.by);
+}
+const cursorOf = ({ by, name }: MessagePosition): ByteString => `${encodeURIComponent(by)} ${name}`;
 /** Reads the `next` of a page; null where it is none. */
 export function positionOf(cursor: ByteString): MessagePosition | null {
-  const [, mtime, name] = /^(-?\d{1,20}) (.*)$/s.exec(cursor) ?? [];
-  return mtime === undefined ? null : { mtime: BigInt(mtime), name: name! };
+  const [, by, name] = /^(\S*) (.+)$/s.exec(cursor) ?? [];
+  if (name === undefined) return null;
+  try {
+    const read = decodeURIComponent(by!);
+    return itemKindOf(name) === "addressbook" || /^-?\d{1,16}$/.test(read) ? { by: read, name } : null;
+  } catch {
+    return null;
+  }
 }
 
 /**
@@ -107,23 +162,25 @@ export async function listMessages(
 ): Promise<{ messages: ListedMessage[]; total: number; next: ByteString | null } | null> {
   const node = await findFolder(reader, root, path);
   if (!node) return null;
-  let page: Entry[] = [];
+  let page: { entry: Entry; place: MessagePosition }[] = [];
+  const sorted = () => page.sort((a, b) => inOrder(a.place, b.place));
   let total = 0;
   for await (const entry of folderEntries(reader, node)) {
     if (entry.type !== "file") continue;
     total += 1;
-    if (from && byNewest(entry, from) <= 0) continue;
-    page.push(entry);
+    const place = placeOf(entry);
+    if (from && inOrder(place, from) <= 0) continue;
+    page.push({ entry, place });
     // of a large folder never more than a few pages are held
-    if (page.length > 8 * (limit + 1)) page = page.sort(byNewest).slice(0, limit + 1);
+    if (page.length > 8 * (limit + 1)) page = sorted().slice(0, limit + 1);
   }
   const base = path === "/" ? "" : path;
-  const newest = page.sort(byNewest).slice(0, limit);
+  const newest = sorted().slice(0, limit);
   const more = page.length > limit;
   return {
-    messages: await mapped(newest, (entry) => described(reader, `${base}/${entry.name}`, entry)),
+    messages: await mapped(newest, ({ entry }) => described(reader, `${base}/${entry.name}`, entry)),
     total,
-    next: more ? cursorOf(newest.at(-1)!) : null,
+    next: more ? cursorOf(newest.at(-1)!.place) : null,
   };
 }
 
@@ -173,7 +230,11 @@ async function fittingMessage(
   if (!fitsHead(search, head)) return null;
   const missing = missingWords(search, [head.subject, head.from, ...head.to, ...head.cc]);
   if (missing.length === 0 && !search.attachment) return head;
-  const searched = await searchedTexts(await headBytes(reader, entry, SEARCHED_BYTES));
+  const bytes = await headBytes(reader, entry, SEARCHED_BYTES);
+  const searched =
+    head.holds === "message"
+      ? await searchedTexts(bytes)
+      : { texts: [bytes.toString("utf8").replaceAll(/\r?\n[ \t]/g, "")], attachments: 0 };
   if (search.attachment && !(searched?.attachments ?? head.attachment)) return null;
   return missingWords({ ...search, words: missing }, searched?.texts ?? []).length === 0 ? head : null;
 }

@@ -1,8 +1,10 @@
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { type Code, CodedError } from "@/core/codes";
+import { MailServer } from "@/standins/mail/server";
+import { MailTenants } from "@/standins/mail/tenants";
 import { walkTree } from "@/store/read/browse";
 import { Cyrus, whyNoCyrus } from "../../../tests/cyrus";
-import { snap, TestDepot } from "../../../tests/depot";
+import { freshFolder, snap, TestDepot } from "../../../tests/depot";
 import { cardOf, eventOf, Radicale, whyNoRadicale } from "../../../tests/radicale";
 import type { MailClient } from "./client";
 import { DavClient } from "./dav";
@@ -28,8 +30,8 @@ interface Peer {
 
 const USER = "ada";
 const SECRET = "sesame";
-const authorization = `Basic ${Buffer.from(`${USER}:${SECRET}`).toString("base64")}`;
-const peerOf = (name: string, address: string, stop: () => Promise<void>): Peer => ({
+const basic = `Basic ${Buffer.from(`${USER}:${SECRET}`).toString("base64")}`;
+const peerOf = (name: string, address: string, stop: () => Promise<void>, authorization = basic): Peer => ({
   name,
   client: () =>
     new DavClient(
@@ -148,6 +150,41 @@ const peers: [string, string | null, () => Promise<Peer>][] = [
     },
   ],
 ];
+
+/** The server of the demo, for an application that reads every mailbox. */
+async function standIn(): Promise<Peer> {
+  const world = new MailTenants(freshFolder("dav"));
+  world.add({
+    tenantId: "trust",
+    applications: [{ clientId: "keep", secret: SECRET, expiresAt: "2099-01-01T00:00:00Z" }],
+    mailboxes: [
+      {
+        id: "m-ada",
+        address: USER,
+        folders: [],
+        messages: [],
+        collections: [
+          { id: "c", kind: "calendar", name: "Calendar", items: [] },
+          { id: "b", kind: "addressbook", name: "Contacts", items: [] },
+        ],
+      },
+    ],
+  });
+  const server = new MailServer(world);
+  const address = await server.listen();
+  const answer = await fetch(`${address}/oauth/trust/token`, {
+    method: "POST",
+    body: new URLSearchParams({ grant_type: "client_credentials", client_id: "keep", client_secret: SECRET }),
+  });
+  const { access_token: token } = (await answer.json()) as { access_token: string };
+  return peerOf(
+    "the stand-in",
+    `${address}/dav/principals/{mailbox}/`,
+    () => server.close(),
+    `Bearer ${token}`,
+  );
+}
+peers.push(["the stand-in", null, standIn]);
 
 describe.each(peers)("calendars and contacts of %s", (_name, why, start) => {
   let peer: Peer;

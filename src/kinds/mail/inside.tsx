@@ -9,6 +9,16 @@ import { clockText } from "@/ui/parts/moment";
 import type { TreeEntry } from "@/ui/restore/file-tree";
 import type { InsideProps } from "@/ui/restore/inside-props";
 
+type Holds = "message" | "calendar" | "addressbook";
+/** What stands in the columns of a folder's items, and for an item without a title. */
+const COLUMNS: Readonly<Record<Holds, { title: string; time: string; untitled: string; word: string }>> = {
+  message: { title: "Subject", time: "Received", untitled: "(no subject)", word: "Message" },
+  calendar: { title: "Entry", time: "Begins", untitled: "(no title)", word: "Calendar entry" },
+  addressbook: { title: "Name", time: "Changed", untitled: "(no name)", word: "Contact" },
+};
+const titleOf = ({ subject, holds }: Pick<Message, "subject" | "holds">): string =>
+  subject || COLUMNS[holds].untitled;
+
 interface Folder {
   readonly path: string;
   readonly name: string;
@@ -18,6 +28,7 @@ interface Folder {
 }
 interface Message {
   readonly path: string;
+  readonly holds: Holds;
   readonly subject: string;
   readonly from: string;
   readonly received: string;
@@ -26,6 +37,8 @@ interface Message {
   readonly attachment: boolean;
 }
 interface Opened {
+  readonly holds: Holds;
+  readonly fields: readonly { readonly label: string; readonly value: string }[];
   readonly subject: string;
   readonly from: string;
   readonly to: readonly string[];
@@ -45,10 +58,11 @@ interface Shown {
 }
 
 const PAGE = 50;
+const unread = ({ holds, keywords }: Message): boolean => holds === "message" && !keywords.includes("$seen");
 /** Without the address, where there is a name. */
 const nameOf = (from: string): string => /^(.*\S)\s*<[^<>]*>$/.exec(from)?.[1] ?? from;
 const entryOf = (message: Message): TreeEntry => ({
-  name: message.subject || "(no subject)",
+  name: titleOf(message),
   path: message.path,
   type: "file",
   size: message.size,
@@ -65,6 +79,13 @@ const folderEntryOf = (folder: Folder): TreeEntry => ({
   target: null,
   items: folder.messages,
 });
+const isContainer = ({ role }: Folder): boolean => role === "calendars" || role === "contacts";
+/** Folders of the mail, then calendars and address books. */
+function mailFirst(folders: readonly Folder[]): Folder[] {
+  const tops = folders.filter(isContainer).map(({ path }) => path);
+  const beside = ({ path }: Folder) => tops.some((top) => path === top || path.startsWith(`${top}/`));
+  return [...folders.filter((one) => !beside(one)), ...folders.filter(beside)];
+}
 const refusalOf = (error: unknown): string => {
   if (error instanceof ApiError)
     return error.problem.errors[0]?.message ?? error.problem.detail ?? error.problem.title;
@@ -93,7 +114,7 @@ export function MailInside({
     callApi<{ folders: Folder[] }>("GET", `${address}/mail-folders`).then(
       (answer) => {
         if (!current) return;
-        setFolders(answer.folders);
+        setFolders(mailFirst(answer.folders));
         const first = answer.folders.find((one) => one.role === "inbox") ?? answer.folders[0];
         setFolder(first?.path ?? null);
       },
@@ -127,7 +148,7 @@ export function MailInside({
             messages,
             total: messages.length,
             next: null,
-            note: `${counted(messages.length, "message")} found among ${looked.toLocaleString("en-GB")} of ${of.toLocaleString("en-GB")}${more ? "; the search stopped there. Add terms to narrow it" : ""}.`,
+            note: `${counted(messages.length, "item")} found among ${looked.toLocaleString("en-GB")} of ${of.toLocaleString("en-GB")}${more ? "; the search stopped there. Add terms to narrow it" : ""}.`,
           }),
         )
       : page(folder!, null);
@@ -152,6 +173,10 @@ export function MailInside({
   const covered = (path: string): boolean =>
     (folders ?? []).some((one) => path.startsWith(`${one.path}/`) && inBasket(folderEntryOf(one)));
   const chosen = folders?.find((one) => one.path === folder);
+  /** What the list shows; a search finds items of all kinds. */
+  const holds: Holds =
+    !asked && (chosen?.role === "calendar" || chosen?.role === "addressbook") ? chosen.role : "message";
+  const columns = COLUMNS[holds];
   return (
     <>
       <form
@@ -166,8 +191,8 @@ export function MailInside({
         <input
           className="input w-full"
           data-filter
-          placeholder="Search messages: from:maren subject:keys has:attachment"
-          aria-label="Search messages at this moment"
+          placeholder="Search: from:maren subject:keys has:attachment"
+          aria-label="Search items at this moment"
           title="from:  to:  subject:  has:attachment  after:2026-11-01  before:2026-11-30  larger:2MB  smaller:10MB, and words"
           value={line}
           onChange={(event) => {
@@ -218,7 +243,9 @@ export function MailInside({
                 >
                   {one.name}
                 </button>
-                <span className="text-soft text-[12.5px]">{one.messages.toLocaleString("en-GB")}</span>
+                {!isContainer(one) && (
+                  <span className="text-soft text-[12.5px]">{one.messages.toLocaleString("en-GB")}</span>
+                )}
               </li>
             ))}
           </ul>
@@ -240,22 +267,26 @@ export function MailInside({
             {shown && (
               <table className="grid-table table-fixed">
                 <caption className="sr-only">
-                  {asked ? "Messages found" : `Messages in ${chosen?.name ?? ""}`}
+                  {asked ? "Items found" : `Items in ${chosen?.name ?? ""}`}
                 </caption>
                 <thead>
                   <tr>
                     <th scope="col" className="w-[26px]">
                       <span className="sr-only">Basket</span>
                     </th>
-                    <th scope="col" className={heading ? "w-[112px]" : "w-[96px]"}>
-                      From
-                    </th>
-                    <th scope="col">Subject</th>
-                    <th scope="col" className="w-[22px]">
-                      <span className="sr-only">Attachment</span>
-                    </th>
+                    {holds === "message" && (
+                      <th scope="col" className={heading ? "w-[112px]" : "w-[96px]"}>
+                        From
+                      </th>
+                    )}
+                    <th scope="col">{columns.title}</th>
+                    {holds === "message" && (
+                      <th scope="col" className="w-[22px]">
+                        <span className="sr-only">Attachment</span>
+                      </th>
+                    )}
                     <th scope="col" className={`${heading ? "w-[128px]" : "w-[152px]"} max-[560px]:hidden`}>
-                      Received
+                      {columns.time}
                     </th>
                   </tr>
                 </thead>
@@ -266,30 +297,34 @@ export function MailInside({
                         <input
                           type="checkbox"
                           className="checkbox checkbox-xs"
-                          aria-label={`Add to basket: ${message.subject || "message without a subject"}`}
+                          aria-label={`Add to basket: ${titleOf(message)}`}
                           checked={inBasket(entryOf(message)) || covered(message.path)}
                           disabled={covered(message.path)}
                           onChange={() => toggle(entryOf(message))}
                         />
                       </td>
-                      <td className="truncate !py-[4px]" title={message.from}>
-                        {nameOf(message.from)}
-                      </td>
+                      {holds === "message" && (
+                        <td className="truncate !py-[4px]" title={message.from}>
+                          {nameOf(message.from)}
+                        </td>
+                      )}
                       <td className="!py-[4px]">
                         <button
                           type="button"
-                          className={`block w-full truncate text-left ${message.keywords.includes("$seen") ? "" : "font-semibold"}`}
+                          className={`block w-full truncate text-left ${unread(message) ? "font-semibold" : ""}`}
                           title={`${message.subject} · ${formatBytes(message.size)}`}
                           onClick={() => setRead(message)}
                           data-message={message.path}
                         >
-                          {message.subject || "(no subject)"}
-                          {!message.keywords.includes("$seen") && <span className="sr-only"> (unread)</span>}
+                          {titleOf(message)}
+                          {unread(message) && <span className="sr-only"> (unread)</span>}
                         </button>
                       </td>
-                      <td className="!py-[4px]">
-                        {message.attachment && <Paperclip size={13} aria-label="has an attachment" />}
-                      </td>
+                      {holds === "message" && (
+                        <td className="!py-[4px]">
+                          {message.attachment && <Paperclip size={13} aria-label="has an attachment" />}
+                        </td>
+                      )}
                       <td className="text-soft !py-[4px] whitespace-nowrap max-[560px]:hidden">
                         {clockText(new Date(message.received), zone)}
                       </td>
@@ -300,7 +335,7 @@ export function MailInside({
             )}
             {shown?.note && <p className="text-soft py-2">{shown.note}</p>}
             {shown && !shown.note && shown.messages.length === 0 && (
-              <p className="text-soft py-2">There are no messages in this folder.</p>
+              <p className="text-soft py-2">This folder is empty.</p>
             )}
             {shown?.next && (
               <button type="button" className="text-primary py-2 underline" onClick={() => void more()}>
@@ -354,9 +389,11 @@ function ReadMessage({
   }, [address, query]);
   const api = `/api/v1${address}/message`;
   return (
-    <section className="border-line flex min-h-0 flex-1 flex-col border-t" aria-label="Message">
+    <section className="border-line flex min-h-0 flex-1 flex-col border-t" aria-label="Item">
       <h3 className="flex items-center gap-2 px-3 pt-2 font-semibold">
-        <span className="min-w-0 flex-1 truncate">{message?.subject || "Message"}</span>
+        <span className="min-w-0 flex-1 truncate">
+          {message ? message.subject || COLUMNS[message.holds].word : "Reading…"}
+        </span>
         {message?.html && message.text && (
           <button
             type="button"
@@ -375,7 +412,7 @@ function ReadMessage({
             Source
           </a>
         )}
-        <button type="button" className="p-1" aria-label="Close the message" onClick={close}>
+        <button type="button" className="p-1" aria-label="Close the item" onClick={close}>
           <X size={14} />
         </button>
       </h3>
@@ -387,11 +424,14 @@ function ReadMessage({
       {!message && !problem && <p className="text-soft px-3">Reading…</p>}
       {message && (
         <>
-          <p className="text-soft px-3 pb-2 text-[13px]">
-            {message.from || "no sender"} to {message.to.join(", ") || "no recipient"}
-            {message.cc.length > 0 && `, copy to ${message.cc.join(", ")}`}
-            {message.sent && ` · sent ${clockText(new Date(message.sent), zone)}`}
-          </p>
+          {message.holds !== "message" && <ItemFields fields={message.fields} />}
+          {message.holds === "message" && (
+            <p className="text-soft px-3 pb-2 text-[13px]">
+              {message.from || "no sender"} to {message.to.join(", ") || "no recipient"}
+              {message.cc.length > 0 && `, copy to ${message.cc.join(", ")}`}
+              {message.sent && ` · sent ${clockText(new Date(message.sent), zone)}`}
+            </p>
+          )}
           {message.attachments.length > 0 && (
             <ul className="flex flex-wrap gap-x-4 gap-y-1 px-3 pb-2" aria-label="Attachments">
               {message.attachments.map((one, number) => (
@@ -435,11 +475,27 @@ function ReadMessage({
               className="min-h-0 flex-1 overflow-auto px-3 pb-3 font-sans break-words whitespace-pre-wrap"
               tabIndex={0}
             >
-              {message.text || "The message has no text."}
+              {message.text || (message.holds === "message" ? "The message has no text." : "")}
             </pre>
           )}
         </>
       )}
     </section>
+  );
+}
+
+/** What a calendar entry or contact says, line by line. */
+function ItemFields({ fields }: { fields: Opened["fields"] }) {
+  return (
+    <dl className="grid grid-cols-[120px_minmax(0,1fr)] gap-x-3 gap-y-[2px] px-3 pb-2 text-[13px]">
+      {fields.map(({ label, value }, at) => (
+        // several lines may say the same
+        // biome-ignore lint/suspicious/noArrayIndexKey: the order is the item's own
+        <div key={at} className="contents">
+          <dt className="text-soft">{label}</dt>
+          <dd className="break-words">{value}</dd>
+        </div>
+      ))}
+    </dl>
   );
 }

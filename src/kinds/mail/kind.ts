@@ -2,8 +2,8 @@ import type { Kind } from "../kind";
 
 export const MAIL = {
   sources: "mailboxes",
-  item: "message",
-  items: "messages",
+  item: "item",
+  items: "items",
   unit: { one: "mailbox", many: "mailboxes" },
   reachedBy: "network",
   connection: {

@@ -92,7 +92,7 @@ export function MailTarget(props: TargetProps) {
         )}
         {machines.length > 0 && (
           <Choice chosen={destination === "machine"} choose={() => setDestination("machine")}>
-            Files on a machine (EML)
+            Files on a machine
           </Choice>
         )}
         {destination === "machine" && (
@@ -108,7 +108,7 @@ export function MailTarget(props: TargetProps) {
         <DownloadChoice
           chosen={destination === "download"}
           choose={() => setDestination("download")}
-          formats={["zip", "tar", "mbox"]}
+          formats={["zip", "tar", "mbox", "ics", "vcf"]}
           format={format}
           setFormat={setFormat}
         />
@@ -118,14 +118,14 @@ export function MailTarget(props: TargetProps) {
           {weight ? counted(weight.files, MAIL.item, MAIL.items) : "What is in the basket"}{" "}
           {momentsText(basket, zone)} {single ? "goes" : "go"}{" "}
           {destination === "download"
-            ? `to your browser as ${formatWords(format)}${format === "mbox" ? ". Flags are not included" : " of EML files"}.`
+            ? `to your browser as ${formatWords(format)}${format === "zip" || format === "tar" ? " of EML, ICS and VCF files" : ""}.`
             : destination === "machine"
-              ? `to ${path} on ${machines.find((one) => one.id === machineId)?.name}, as EML files. Existing files are kept.`
+              ? `to ${path} on ${machines.find((one) => one.id === machineId)?.name}, as EML, ICS and VCF files. Existing files are kept.`
               : destination === "original"
                 ? `back to ${single ? "its folder" : "the original folders"} in ${source.name}.`
                 : `to ${names.length ? `the folder ${names.join(" / ")}` : "the original folders"} in ${mailbox?.name}.`}
           {(destination === "original" || destination === "mailbox") &&
-            " Existing messages are kept. A message that is already there is not restored again. Flags and dates are restored."}
+            " Existing items are kept. An item that is already there is not restored again. Flags and dates are restored."}
         </p>
       )}
       <RestoreButtons

@@ -9,6 +9,8 @@ interface MailWhatDraft {
   readonly folders: string;
   readonly exclude: string;
   readonly excludeRoles: readonly LeftOutRole[];
+  readonly calendars: boolean;
+  readonly contacts: boolean;
   readonly receivedSince: string;
 }
 
@@ -16,6 +18,8 @@ const draftOf = (what: MailWhat | undefined): MailWhatDraft => ({
   folders: what?.folders.join("\n") ?? "",
   exclude: what?.exclude.join("\n") ?? "",
   excludeRoles: what?.excludeRoles ?? [],
+  calendars: what?.calendars ?? true,
+  contacts: what?.contacts ?? true,
   receivedSince: what?.receivedSince ?? "",
 });
 
@@ -23,6 +27,8 @@ const clauseOf = (draft: MailWhatDraft): unknown => ({
   folders: linesOf(draft.folders),
   exclude: linesOf(draft.exclude),
   excludeRoles: draft.excludeRoles,
+  calendars: draft.calendars,
+  contacts: draft.contacts,
   receivedSince: draft.receivedSince.trim() || null,
 });
 
@@ -58,7 +64,7 @@ function MailWhatFields({ draft, set, errorOf }: WhatFieldsProps<MailWhatDraft>)
       <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
         <legend className="label">Exclude by role, whatever the folder is called</legend>
         {(Object.keys(LEFT_OUT_ROLES) as LeftOutRole[]).map((role) => (
-          <label key={role} className="flex items-center gap-2">
+          <label key={role} className="flex min-h-[26px] items-center gap-2">
             <input
               type="checkbox"
               className="checkbox checkbox-xs"
@@ -75,13 +81,29 @@ function MailWhatFields({ draft, set, errorOf }: WhatFieldsProps<MailWhatDraft>)
           </label>
         ))}
       </fieldset>
-      <TextField
-        label="Received since (optional)"
-        error={errorOf("receivedSince")}
-        placeholder="2026-01-31"
-        value={draft.receivedSince}
-        onChange={(event) => set({ receivedSince: event.target.value })}
-      />
+      <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
+        <legend className="label">Include, where the connection has them</legend>
+        {(["calendars", "contacts"] as const).map((part) => (
+          <label key={part} className="flex min-h-[26px] items-center gap-2">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={draft[part]}
+              onChange={(event) => set({ [part]: event.target.checked })}
+            />
+            {part === "calendars" ? "Calendars" : "Contacts"}
+          </label>
+        ))}
+      </fieldset>
+      <div className="max-w-[220px]">
+        <TextField
+          label="Received since (optional)"
+          error={errorOf("receivedSince")}
+          placeholder="2026-01-31"
+          value={draft.receivedSince}
+          onChange={(event) => set({ receivedSince: event.target.value })}
+        />
+      </div>
     </>
   );
 }

@@ -13,6 +13,7 @@ import type { Context } from "../api/operation";
 import { invalid, notFound } from "../base/problem";
 import { momentLabel } from "../inside/moment-label";
 import { ARCHIVE_TYPES, type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
+import { isJoined } from "./joined";
 
 /**
  * Downloads: prepared as a basket, fetched once or more by the person who prepared them. One that broke off goes on where
@@ -28,12 +29,12 @@ export interface Basket<Item> {
 
 /** Refuses a format in which what was chosen cannot be. Throws problems of the field. */
 async function refuseFormat(tx: Tx, items: readonly { readonly point: Point }[], format: ArchiveFormat) {
-  if (format !== "mbox") return;
+  if (!isJoined(format)) return;
   for (const { point } of items)
     if ((await sourceById(tx, point.sourceId))?.kind !== "mail")
       throw invalid(
         "format",
-        "An mbox file contains messages. Select messages and folders of mailboxes only.",
+        `This format contains items of mailboxes. Select only what is in mailboxes, or choose ZIP or TAR.`,
       );
 }
 

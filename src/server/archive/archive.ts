@@ -5,18 +5,20 @@ import type { ChunkReader } from "@/store/read/reader";
 import { type ByteString, byteString, type Entry } from "@/store/tree/tree";
 import { notFound } from "../base/problem";
 import type { Services } from "../base/services";
-import { mboxMessage } from "./mbox";
+import { isJoined, JOINED_FORMATS, type JoinedFormat, joinedFile } from "./joined";
 import { ArchiveNames } from "./names";
 import { contentLength, padded, sparseMap, TAR_END, type TarMember, tarHeader } from "./tar-headers";
 import { ZipWriter } from "./zip-writer";
 
-export const ARCHIVE_FORMATS = ["zip", "tar", "mbox"] as const;
-/** `mbox`: of mailboxes only. */
+export const ARCHIVE_FORMATS = ["zip", "tar", ...JOINED_FORMATS] as const;
+/** The joined ones: of mailboxes only. */
 export type ArchiveFormat = (typeof ARCHIVE_FORMATS)[number];
 export const ARCHIVE_TYPES: Readonly<Record<ArchiveFormat, string>> = {
   zip: "application/zip",
   tar: "application/x-tar",
   mbox: "application/mbox",
+  ics: "text/calendar; charset=utf-8",
+  vcf: "text/vcard; charset=utf-8",
 };
 
 export interface ArchiveItem {
@@ -147,8 +149,8 @@ export function streamArchive(
   const written =
     format === "tar"
       ? writeTar(services, items, output, result, part)
-      : format === "mbox"
-        ? writeMbox(services, items, output, result)
+      : isJoined(format)
+        ? writeJoined(services, items, output, result, format)
         : writeZip(services, items, output, result);
   const ended = written.then(() => result);
   ended.catch((error: Error) => output.destroy(error));
@@ -169,8 +171,9 @@ export async function archiveLength(
   }
   const output = new Cut({ from: 0, to: 0 });
   output.resume();
-  const write = format === "mbox" ? writeMbox : writeZip;
-  await write(services, items, output, { files: 0, bytes: 0 });
+  const nothing = { files: 0, bytes: 0 };
+  if (isJoined(format)) await writeJoined(services, items, output, nothing, format);
+  else await writeZip(services, items, output, nothing);
   return output.passed;
 }
 
@@ -278,21 +281,26 @@ async function writeZip(
   await finished(output);
 }
 
-async function writeMbox(
+async function writeJoined(
   services: Services,
   items: readonly ArchiveItem[],
   output: Cut,
   result: ArchiveResult,
+  format: JoinedFormat,
 ): Promise<void> {
-  for await (const { reader, entry } of entriesOf(services, items, "mbox")) {
-    if (entry.type !== "file") continue;
+  const write = async (bytes: Buffer) => {
+    if (output.destroyed) throw new Error(BROKEN);
+    if (!output.write(bytes)) await drained(output);
+  };
+  const { begin, item, end, extension } = joinedFile(format);
+  await write(Buffer.from(begin));
+  for await (const { reader, entry } of entriesOf(services, items, format)) {
+    if (entry.type !== "file" || !entry.name.toLowerCase().endsWith(extension)) continue;
     const received = new Date(Number(entry.mtime / 1_000_000n));
-    for await (const part of mboxMessage(counted(reader, entry, result), received)) {
-      if (output.destroyed) throw new Error(BROKEN);
-      if (!output.write(part)) await drained(output);
-    }
+    for await (const part of item(counted(reader, entry, result), received)) await write(part);
     result.files += 1;
   }
+  await write(Buffer.from(end));
   await finished(output);
 }
 

@@ -1,12 +1,13 @@
 import { createHash, randomBytes, timingSafeEqual } from "node:crypto";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import { closeServer, listenOnLoopback } from "../loopback";
+import { answerDav } from "./dav";
 import type { Application, Mailbox, MailTenants, Message, Tenant } from "./tenants";
 
 /**
  * A mail server as the world has them: OAuth 2.0 client credentials (RFC 6749) with metadata (RFC 8414), and JMAP for
- * mail (RFC 8620, RFC 8621): reading, and of writing what a client needs that puts messages back or removes them. One
- * process serves several tenants.
+ * mail (RFC 8620, RFC 8621): reading, and of writing what a client needs that puts messages back or removes them. Calendars
+ * and contacts are in `dav.ts`. One process serves several tenants.
  */
 const CORE = "urn:ietf:params:jmap:core";
 const MAIL = "urn:ietf:params:jmap:mail";
@@ -73,6 +74,23 @@ export class MailServer {
     if (url.pathname === "/.well-known/jmap") return json(200, session(url.origin, tenant));
     if (url.pathname === "/jmap/api" && request.method === "POST")
       return json(200, this.callMethods(tenant, await bodyOf(request)));
+    if (url.pathname.startsWith("/dav/")) {
+      const { method = "GET", headers } = request;
+      const {
+        status,
+        type,
+        headers: more,
+        body,
+      } = answerDav(this.world, tenant, {
+        method,
+        path: url.pathname,
+        headers,
+        body: await bodyOf(request),
+      });
+      response.writeHead(status, { ...(type ? { "content-type": type } : {}), ...more });
+      response.end(body);
+      return;
+    }
     const upload = /^\/jmap\/upload\/([^/]+)$/.exec(url.pathname);
     if (upload && request.method === "POST") {
       const bytes = await bytesOf(request);

@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto";
 import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
@@ -25,11 +26,20 @@ export interface Message {
   readonly size: number;
 }
 
+/** A calendar or an address book. */
+export interface Collection {
+  readonly id: string;
+  readonly kind: "calendar" | "addressbook";
+  readonly name: string;
+  items: { readonly file: string; readonly etag: string /** ISO 8601. */; readonly changedAt: string }[];
+}
+
 export interface Mailbox {
   readonly id: string;
   readonly address: string;
   folders: readonly Folder[];
   messages: Message[];
+  collections?: Collection[];
   /** Bytes that it may hold; without it as many as there are. */
   quota?: number;
   readOnly?: boolean;
@@ -50,6 +60,8 @@ export const STANDARD_FOLDERS: readonly Folder[] = (
     ["junk", "Junk"],
   ] as const
 ).map(([role, name]) => ({ id: role, name, parentId: null, role }));
+
+const sha = (text: string): string => createHash("sha256").update(text).digest("hex").slice(0, 24);
 
 /** Tenants with their messages in a folder. */
 export class MailTenants {
@@ -81,6 +93,21 @@ export class MailTenants {
   deliver(tenant: Tenant, mailbox: Mailbox, message: Omit<Message, "size">, bytes: Buffer): void {
     writeFileSync(this.messageFile(tenant, mailbox, message.id), bytes);
     mailbox.messages.push({ ...message, size: bytes.length });
+  }
+
+  private itemFile = (tenant: Tenant, mailbox: Mailbox, collection: Collection, file: string): string =>
+    join(this.folder, tenant.tenantId, mailbox.id, `${collection.id}-${sha(file)}`);
+
+  /** Stores a calendar entry or contact. Its tenant is saved by `save`. */
+  putItem(tenant: Tenant, mailbox: Mailbox, collection: Collection, file: string, text: string, at: Date) {
+    writeFileSync(this.itemFile(tenant, mailbox, collection, file), text);
+    const item = { file, etag: `"${sha(text)}"`, changedAt: at.toISOString() };
+    collection.items = [...collection.items.filter((one) => one.file !== file), item];
+    return item;
+  }
+
+  readItem(tenant: Tenant, mailbox: Mailbox, collection: Collection, file: string): string {
+    return readFileSync(this.itemFile(tenant, mailbox, collection, file), "utf8");
   }
 
   /** Bytes that a client uploaded, until it makes a message of them. Returns their id. */

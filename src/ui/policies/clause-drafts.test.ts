@@ -84,6 +84,8 @@ const mailWhat = fc.record({
     { maxLength: 3 },
   ),
   excludeRoles: fc.uniqueArray(fc.constantFrom("drafts", "junk", "trash")),
+  calendars: fc.boolean(),
+  contacts: fc.boolean(),
   receivedSince: fc.option(fc.constantFrom("2024-02-29", "2026-11-30")),
 });
 const clauses = fc

@@ -242,7 +242,7 @@ function WhereTo({
         title="Where to"
         help={
           mailbox
-            ? "Existing messages are never changed or deleted. A message that is already there is not restored again."
+            ? "Existing items are never changed or deleted. An item that is already there is not restored again."
             : "Existing files are never replaced. If a file of that name exists, the date and time are added to the name of the restored file."
         }
       />
@@ -298,7 +298,7 @@ function WhereTo({
         <p className="said" data-said>
           {way === "download"
             ? `${size} will be downloaded as one ZIP file.`
-            : `${size} will be restored to ${way === "folder" ? `the folder ${folder}` : one ? "the original location" : "the original locations"} ${mailbox ? "in" : "on"} ${target}. ${mailbox ? "Existing messages are kept." : "Existing files are kept."}`}
+            : `${size} will be restored to ${way === "folder" ? `the folder ${folder}` : one ? "the original location" : "the original locations"} ${mailbox ? "in" : "on"} ${target}. ${mailbox ? "Existing items are kept." : "Existing files are kept."}`}
           {gift.askFirst && " Your manager must approve it first."}
         </p>
       )}

@@ -49,7 +49,9 @@ export interface TargetProps {
 const FORMATS = {
   zip: { name: "ZIP", words: "a ZIP archive" },
   tar: { name: "TAR", words: "a TAR archive" },
-  mbox: { name: "mbox", words: "an mbox file" },
+  mbox: { name: "mbox", words: "an mbox file: messages only, without flags" },
+  ics: { name: "ICS", words: "an ICS file: calendar entries only" },
+  vcf: { name: "VCF", words: "a VCF file: contacts only" },
 } as const;
 export type DownloadFormat = keyof typeof FORMATS;
 

@@ -326,7 +326,8 @@ export const given = [
     id: "prepareGivenDownload",
     method: "POST",
     path: "/given/archives",
-    summary: "Prepare a download as ZIP or TAR, or of messages as mbox. The answer has its address.",
+    summary:
+      "Prepare a download as ZIP or TAR, or of mailboxes as mbox, ICS or VCF. The answer has its address.",
     caller: "given",
     status: 201,
     body: z.object({ items, format: z.enum(ARCHIVE_FORMATS) }),

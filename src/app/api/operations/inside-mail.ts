@@ -7,6 +7,7 @@ import { clientById } from "@/db/clients/clients";
 import { type Point, pointById } from "@/db/points/points";
 import { sourceById } from "@/db/sources/sources";
 import {
+  itemKindOf,
   type ListedMessage,
   listMessages,
   mailFolders,
@@ -90,6 +91,25 @@ const shownMessage = ({ path, to, cc, keywords, ...message }: ListedMessage) => 
   keywords: [...keywords],
   path: pathToText(path),
 });
+
+/** What a calendar entry or contact does not have. */
+const NO_HEAD = {
+  from: "",
+  to: [],
+  cc: [],
+  sent: null,
+  messageId: null,
+  attachment: false,
+  html: null,
+  attachments: [],
+  cut: false,
+};
+/** How an item is saved: its media type, and the ending of its name. */
+const SAVED_AS: Readonly<Record<ReturnType<typeof itemKindOf>, readonly [type: string, name: string]>> = {
+  message: ["message/rfc822", "message.eml"],
+  calendar: ["text/calendar", "entry.ics"],
+  addressbook: ["text/vcard", "contact.vcf"],
+};
 
 /** Messages of 64 MiB at most are opened for an attachment. */
 const ATTACHMENT_MOST = 64 * 1024 * 1024;
@@ -215,25 +235,37 @@ const insideMailOf = <P extends z.ZodObject>({ caller, suffix, base, params: ids
       query: onePath,
       answer: z.object({ message: shape.openedMessage }),
       run: async (context, { params, query }) => {
-        const { bytes, size } = await lookedAt(context, await reach(context, params), query.path);
+        const seen = await reach(context, params);
+        const { bytes, size, entry } = await lookedAt(context, seen, query.path);
+        const holds = itemKindOf(entry.name);
+        if (holds !== "message") {
+          const zone = (await context.tx((tx) => clientById(tx, seen.point.clientId)))?.zone ?? "UTC";
+          const { title, fields, text } = await parsing(() =>
+            parseApart({ kind: "entry", bytes, of: holds, zone }),
+          );
+          return { message: { ...NO_HEAD, holds, subject: title, fields: [...fields], text } };
+        }
         const { to, cc, attachments, ...message } = await parsing(() =>
           parseApart({ kind: "open", bytes, size }),
         );
-        return { message: { ...message, to: [...to], cc: [...cc], attachments: [...attachments] } };
+        return {
+          message: { ...message, holds, fields: [], to: [...to], cc: [...cc], attachments: [...attachments] },
+        };
       },
     }),
     operation({
       id: `readMessageSource${suffix}`,
       method: "GET",
       path: `${base}/message/source`,
-      summary: "A message as it was received (RFC 5322).",
+      summary:
+        "A message as it was received (RFC 5322), a calendar entry or contact as the server stored it.",
       caller,
       params: ids,
       query: onePath,
-      media: ["message/rfc822"],
+      media: ["message/rfc822", "text/calendar", "text/vcard"],
       run: async (context, { params, query }) => {
-        const { bytes } = await saved(context, params, query.path);
-        return asDownload(bytes, "message/rfc822", "message.eml");
+        const { bytes, entry } = await saved(context, params, query.path);
+        return asDownload(bytes, ...SAVED_AS[itemKindOf(entry.name)]);
       },
     }),
     operation({

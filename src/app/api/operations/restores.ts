@@ -284,7 +284,7 @@ export const restores = [
     method: "POST",
     path: "/restores/archives",
     summary:
-      "Prepare a download of a basket as ZIP or TAR, or of messages as mbox. The answer has its address.",
+      "Prepare a download of a basket as ZIP or TAR, or of mailboxes as mbox, ICS or VCF. The answer has its address.",
     caller: "open",
     status: 201,
     body: z.object({ items, format: z.enum(ARCHIVE_FORMATS) }),

@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { ITEM_KINDS } from "@/kinds/inside";
 import { list, moment } from "./common";
 
 export const entryType = z.enum(["file", "link", "folder"]);
@@ -89,13 +90,21 @@ const messageHead = z.object({
   messageId: z.string().nullable(),
   attachment: z.boolean(),
 });
+const holds = z.enum(ITEM_KINDS).describe("What the item is.");
 export const insideMessage = messageHead.extend({
   path: z.string(),
-  received: z.string(),
+  holds,
+  received: z
+    .string()
+    .describe("When a message was received, a calendar entry begins, or a contact was changed."),
   size: z.number(),
   keywords: z.array(z.string()).describe("RFC 8621, section 4.1.1."),
 });
 export const openedMessage = messageHead.extend({
+  holds,
+  fields: z
+    .array(z.object({ label: z.string(), value: z.string() }))
+    .describe("Of a calendar entry or contact."),
   text: z.string(),
   html: z.string().nullable().describe("To be shown in a sandboxed frame."),
   attachments: z.array(z.object({ name: z.string(), type: z.string(), size: z.number() })),
