@@ -8,7 +8,7 @@ const only = (name, from, allowed, comment) => ({
 });
 
 // data of the kinds: words, schemas
-const KIND_DATA = "^src/kinds/((index|kind|what|connecting|connection-base)\\.ts|[a-z]+/(kind|settings|what|connecting)\\.ts)";
+const KIND_DATA = "^src/kinds/((index|kind|what|connecting|connection-base|settings)\\.ts|[a-z]+/(kind|settings|what|connecting)\\.ts)";
 const onlyWithKinds = (...rule) => {
   const made = only(...rule);
   return { ...made, to: { ...made.to, pathNot: `${made.to.pathNot}|${KIND_DATA}` } };

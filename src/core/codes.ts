@@ -71,12 +71,28 @@ export const CODES = {
   "source.signin-refused": text(
     "Sign-in at the source was refused",
     "The credentials are wrong, revoked or expired.",
-    "Create a new client secret in the tenant's admin console, then enter it on this connection.",
+    "Create a new secret or password at the source, then enter it on this connection.",
   ),
   "source.not-allowed": text(
     "Access to the source was denied",
     "The credentials are valid, but a permission is missing.",
-    "Grant the application permission to read mail, and consent to it for the tenant.",
+    "Grant the application or user the permission that the message names.",
+  ),
+  "source.tls": text(
+    "The encrypted connection to the source failed",
+    "Its certificate is not from a known authority, has expired or names another host, or the server does not offer TLS.",
+    "Enter the certificate of its authority on the connection, or have the server's certificate renewed.",
+  ),
+  "source.program-missing": text(
+    "A program for reading the source is missing",
+    "A dump program does not read servers that are newer than itself.",
+    "Install the package that the message names on the console's machine, then test the connection.",
+  ),
+  "source.dump-failed": text(
+    "The dump failed",
+    "The dump program ended with an error, or the connection to the server was lost. The log has its own message.",
+    "Correct what the message names, then run the backup again. The recovery points so far are unchanged.",
+    true,
   ),
   "source.other-host": text(
     "The server names another host",
@@ -276,6 +292,21 @@ export const CODES = {
     "The server rejected an item",
     "The server has a limit or a rule that the message, calendar entry or contact does not meet. The log has its reason.",
     "Download the item instead, or change the rule on the server and restore again.",
+  ),
+  "restore.exists": text(
+    "The target exists already",
+    "A restore under a new name does not change what is there.",
+    "Enter another name, or delete or rename what is there first.",
+  ),
+  "restore.in-use": text(
+    "The target is in use",
+    "A database that is replaced must have no sessions. Nothing was changed.",
+    "End the sessions that the message names, or restore under another name.",
+  ),
+  "restore.statement-failed": text(
+    "The server rejected a statement of the restore",
+    "It lacks a role, an extension or a permission that the database uses. The rest was restored.",
+    "Create what the message names on the server, then restore again under another name.",
   ),
   "restore.read-only": text(
     "The mailbox cannot be changed",

@@ -33,6 +33,7 @@ import { Receiver } from "@/standins/inbox/receiver";
 import { MailServer } from "@/standins/mail/server";
 import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/seal/secrets";
+import { DatabaseLife, ORDER_BOOK } from "./databases";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
 import { loaf } from "./picture";
@@ -45,6 +46,7 @@ import {
   PROVIDER_RULES,
   STAFF,
   type WorldClient,
+  type WorldDatabases,
   type WorldMail,
 } from "./world";
 
@@ -84,14 +86,20 @@ interface LivingMachine {
  * Makes the demo: lives through a month of the world under a simulated clock. Every recovery point comes from a real run
  * of the agent's own code on the files as they were that night.
  */
-export async function seedDemo(settings: Settings, home: string, say: (line: string) => void): Promise<void> {
+export async function seedDemo(
+  settings: Settings,
+  home: string,
+  /** A PostgreSQL server for the clients' databases, as its owner reaches it; null: none are in the demo. */
+  databases: string | null,
+  say: (line: string) => void,
+): Promise<void> {
   const clock = new StoryClock();
   const services = makeServices(
     { ...settings, databaseUrl: withoutWaiting(settings.databaseUrl) },
     clock.now,
   );
   try {
-    const seeding = new Seeding(services, clock, home, say);
+    const seeding = new Seeding(services, clock, home, databases, say);
     await seeding.run().finally(() => seeding.close());
   } finally {
     await services.db.end();
@@ -129,6 +137,7 @@ class Seeding {
     private readonly services: Services,
     private readonly clock: StoryClock,
     home: string,
+    private readonly databases: string | null,
     private readonly say: (line: string) => void,
   ) {
     this.folder = join(home, "demo");
@@ -151,6 +160,7 @@ class Seeding {
     );
   }
   private readonly home: string;
+  private orderBook: DatabaseLife | null = null;
 
   /** Does an operation of the API as the owner would. */
   private async call<T>(id: string, params: Record<string, string>, body?: unknown): Promise<T> {
@@ -471,6 +481,13 @@ class Seeding {
         howLong: world.policy.howLong,
         where: { depotId },
       });
+    if (world.databases && this.databases)
+      await this.connectDatabases(world.databases, client.id, sites[0]!.id, {
+        what: { database: {} },
+        when: { schedules: nightly(world.databases.at), targetHours: world.policy.targetHours },
+        howLong: world.policy.howLong,
+        where: { depotId },
+      });
     const people = [
       await this.makeClientPerson(
         world,
@@ -540,6 +557,36 @@ class Seeding {
       await this.call("changeSource", { sourceId: id }, { policyId: policy.id });
   }
 
+  private async connectDatabases(
+    databases: WorldDatabases,
+    clientId: string,
+    siteId: string,
+    clauses: object,
+  ): Promise<void> {
+    const password = randomSecret(18);
+    this.orderBook = await DatabaseLife.begin(this.databases!, password);
+    await this.call(
+      "createPolicy",
+      {},
+      { clientId, name: `${databases.name}, every evening`, clauses, rule: { kind: "database" } },
+    );
+    await this.call(
+      "connect",
+      { clientId },
+      {
+        kind: "database",
+        siteId,
+        name: databases.name,
+        address: this.orderBook.address,
+        user: this.orderBook.user,
+        password,
+        maintenance: ORDER_BOOK,
+        tls: "off",
+        region: "north harbour",
+      },
+    );
+  }
+
   private async enrol(
     machine: WorldClient["machines"][number],
     clientId: string,
@@ -597,6 +644,7 @@ class Seeding {
       for (const { life, online } of this.living)
         if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
       await this.mail.day(noon);
+      await this.orderBook?.day(noon);
       await requestDueDrills(this.services);
       while (await this.drills.start()) await this.drills.settled();
       await noteTodaysUsage(this.services);

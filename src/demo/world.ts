@@ -15,6 +15,13 @@ export interface WorldMachine {
   readonly size: number;
 }
 
+/** A client's database server. */
+export interface WorldDatabases {
+  readonly name: string;
+  /** When it is backed up, every evening. */
+  readonly at: string;
+}
+
 /** A client's mail tenant. */
 export interface WorldMail {
   readonly name: string;
@@ -61,6 +68,7 @@ export interface WorldClient {
   readonly limits?: object;
   readonly machines: readonly WorldMachine[];
   readonly mail?: WorldMail;
+  readonly databases?: WorldDatabases;
   /** People who get back by themselves what is on their machine; the contact has the first machine. */
   readonly people?: readonly WorldPerson[];
   /** When its contact gets the statement by itself. */
@@ -233,6 +241,7 @@ export const CLIENTS: readonly WorldClient[] = [
       secretEndsInDays: -3,
       at: "19:30",
     },
+    databases: { name: "Bakery databases", at: "20:15" },
   },
   {
     name: "Ostrel Land Surveyors",

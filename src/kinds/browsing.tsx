@@ -2,6 +2,7 @@
 
 import type { ComponentType } from "react";
 import type { InsideProps } from "@/ui/restore/inside-props";
+import { DatabaseInside } from "./database/inside";
 import type { SourceKind } from "./index";
 import { MailInside } from "./mail/inside";
 
@@ -9,4 +10,5 @@ import { MailInside } from "./mail/inside";
 export const INSIDE: Readonly<Record<SourceKind, ComponentType<InsideProps> | null>> = {
   files: null,
   mail: MailInside,
+  database: DatabaseInside,
 };

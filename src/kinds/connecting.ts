@@ -1,7 +1,9 @@
 import { z } from "zod";
 import { connectionBase, connectionSecret, type OpenConnection } from "./connection-base";
+import { DATABASE_CONNECTING } from "./database/connecting";
 import type { NetworkKind } from "./index";
 import { MAIL_CONNECTING } from "./mail/connecting";
+import type { ConnectionSettings } from "./settings";
 
 /** A field of the request, and what is wrong with it. */
 export interface FieldProblem {
@@ -25,12 +27,25 @@ export interface Connecting<Body extends z.ZodObject, Settings> {
 export { connectionSecret };
 
 const connecting = <B extends z.ZodObject, S>(one: Connecting<B, S>): Connecting<B, S> => one;
-export const CONNECTING = { mail: connecting(MAIL_CONNECTING) } as const satisfies Readonly<
-  Record<NetworkKind, object>
->;
+export const CONNECTING = {
+  mail: connecting(MAIL_CONNECTING),
+  database: connecting(DATABASE_CONNECTING),
+} as const satisfies Readonly<Record<NetworkKind, object>>;
 
 /** The request that connects a source of any kind over the network. */
 export const connectionBody = z.discriminatedUnion("kind", [
   connectionBase.extend({ kind: z.literal("mail"), ...CONNECTING.mail.body.shape }),
+  connectionBase.extend({ kind: z.literal("database"), ...CONNECTING.database.body.shape }),
 ]);
 export type ConnectionBody = z.infer<typeof connectionBody>;
+
+/** How a kind is connected, for who knows no kind: the body is that of the kind's own schema. */
+export const connectingOf = (kind: NetworkKind) =>
+  CONNECTING[kind] as unknown as {
+    readonly problemOf: (body: object) => FieldProblem | null;
+    readonly connectionOf: (body: object) => OpenConnection<ConnectionSettings>;
+    readonly identityOf: (
+      connection: Pick<OpenConnection<ConnectionSettings>, "address" | "settings">,
+    ) => string;
+    readonly fieldOf: (code: string, body: object, step: string) => string;
+  };

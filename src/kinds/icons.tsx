@@ -1,7 +1,11 @@
-import { FolderClosed, type LucideIcon, Mail, Shapes } from "lucide-react";
+import { Database, FolderClosed, type LucideIcon, Mail, Shapes } from "lucide-react";
 import { KINDS, type SourceKind } from "./index";
 
-const ICONS: Readonly<Record<SourceKind, LucideIcon>> = { files: FolderClosed, mail: Mail };
+const ICONS: Readonly<Record<SourceKind, LucideIcon>> = {
+  files: FolderClosed,
+  mail: Mail,
+  database: Database,
+};
 
 /** The icon of a kind, with its words for those who do not see it. */
 export function KindIcon({ kind, size = 15 }: { kind: string; size?: number }) {

@@ -1,9 +1,12 @@
+import { DATABASE } from "./database/kind";
 import { FILES } from "./files/kind";
 import type { Kind } from "./kind";
 import { MAIL } from "./mail/kind";
 
 /** All kinds of source, by the id that database, API and recovery points use. The other registries are complete over it. */
-export const KINDS = { files: FILES, mail: MAIL } as const satisfies Readonly<Record<string, Kind>>;
+export const KINDS = { files: FILES, mail: MAIL, database: DATABASE } as const satisfies Readonly<
+  Record<string, Kind>
+>;
 export type SourceKind = keyof typeof KINDS;
 export const SOURCE_KINDS = Object.keys(KINDS) as [SourceKind, ...SourceKind[]];
 

@@ -1,5 +1,6 @@
 /** What the API shows of items that are more than files. */
 
+export { databaseCatalog, databaseTable } from "./database/browse";
 export { parseApart } from "./mail/apart";
 export {
   ITEM_KINDS,

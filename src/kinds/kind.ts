@@ -10,6 +10,10 @@ export interface Kind {
   readonly items: string;
   /** What a contract and Usage count. */
   readonly unit: { readonly one: string; readonly many: string };
+  /** Its recovery points can be shared with a client's people, who look into them and restore them in the portal. */
+  readonly shared: boolean;
+  /** What is missing where a restore to another source names no folder; null where the original folders do. */
+  readonly nameElsewhere: string | null;
   /** An agent reads it on its machine, or the runner over the network. */
   readonly reachedBy: "agent" | "network";
   readonly connection: {

@@ -1,17 +1,16 @@
+import { DATABASE_ACCESS } from "./database/connect";
 import type { NetworkKind } from "./index";
 import { MAIL_ACCESS } from "./mail/connect";
-import type { MailSettings } from "./mail/settings";
 import type { NetworkAccess } from "./network";
+import type { ConnectionSettings, SettingsOf } from "./settings";
 import type { WhatOf } from "./what";
 
-/** The settings of each kind's connections. */
-export interface NetworkSettings extends Record<NetworkKind, object> {
-  readonly mail: MailSettings;
-}
-
 /** How the runner reaches each kind over the network. */
-export const NETWORK_ACCESS: {
-  readonly [Id in NetworkKind]: NetworkAccess<NetworkSettings[Id], WhatOf[Id]>;
-} = {
+const NETWORK_ACCESS: { readonly [Id in NetworkKind]: NetworkAccess<SettingsOf[Id], WhatOf[Id]> } = {
   mail: MAIL_ACCESS,
+  database: DATABASE_ACCESS,
 };
+
+/** The access to a kind for who knows no kind: settings and What are those of the kind's own connections and sources. */
+export const networkAccess = (kind: NetworkKind) =>
+  NETWORK_ACCESS[kind] as unknown as NetworkAccess<ConnectionSettings, object>;

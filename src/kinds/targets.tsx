@@ -2,6 +2,7 @@
 
 import type { ComponentType } from "react";
 import type { TargetProps } from "@/ui/restore/target-parts";
+import { DatabaseTarget } from "./database/target";
 import { FilesTarget } from "./files/target";
 import type { SourceKind } from "./index";
 import { MailTarget } from "./mail/target";
@@ -10,4 +11,5 @@ import { MailTarget } from "./mail/target";
 export const TARGETS: Readonly<Record<SourceKind, ComponentType<TargetProps>>> = {
   files: FilesTarget,
   mail: MailTarget,
+  database: DatabaseTarget,
 };

@@ -1,5 +1,6 @@
 "use client";
 
+import { DATABASE_WHAT_FORM } from "./database/what-fields";
 import { FILE_WHAT_FORM } from "./files/what-fields";
 import type { SourceKind } from "./index";
 import { MAIL_WHAT_FORM } from "./mail/what-fields";
@@ -10,4 +11,5 @@ import type { WhatForm } from "./what-form";
 export const WHAT_FORMS: { readonly [Id in SourceKind]: WhatForm<WhatOf[Id]> } = {
   files: FILE_WHAT_FORM,
   mail: MAIL_WHAT_FORM,
+  database: DATABASE_WHAT_FORM,
 };

@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { type DatabaseWhat, databaseWhat, databaseWhatSentence } from "./database/what";
 import { type FileWhat, fileWhat, fileWhatSentence } from "./files/what";
 import { SOURCE_KINDS, type SourceKind } from "./index";
 import { type MailWhat, mailWhat, mailWhatSentence } from "./mail/what";
@@ -7,15 +8,18 @@ import { type MailWhat, mailWhat, mailWhatSentence } from "./mail/what";
 export interface WhatOf extends Record<SourceKind, object> {
   readonly files: FileWhat;
   readonly mail: MailWhat;
+  readonly database: DatabaseWhat;
 }
 
-const SCHEMAS = { files: fileWhat.optional(), mail: mailWhat.optional() } as const satisfies Record<
-  SourceKind,
-  z.ZodType
->;
+const SCHEMAS = {
+  files: fileWhat.optional(),
+  mail: mailWhat.optional(),
+  database: databaseWhat.optional(),
+} as const satisfies Record<SourceKind, z.ZodType>;
 const SENTENCES: { readonly [Id in SourceKind]: (what: WhatOf[Id]) => string } = {
   files: fileWhatSentence,
   mail: mailWhatSentence,
+  database: databaseWhatSentence,
 };
 
 /** The clause What: one part for each kind of source that the policy applies to. */

@@ -23,6 +23,7 @@ import { insertCopy } from "@/db/points/copies";
 import { insertPoint, pointById } from "@/db/points/points";
 import { listPolicies, savePolicy } from "@/db/sources/policies";
 import { assignPolicy, insertSource, sourceById, sourceNames } from "@/db/sources/sources";
+import type { SourceKind } from "@/kinds";
 import { settleRules } from "@/server/access/rules";
 import { record } from "@/server/access/who";
 import type { Services } from "@/server/base/services";
@@ -254,7 +255,8 @@ async function sourceOf(tx: Tx, client: Client, content: PointContent, now: Date
       machineId: null,
       connectionId: null,
       remoteId: null,
-      kind: content.kind,
+      // of a kind that a newer version knows it is shown as files
+      kind: content.kind as SourceKind,
       name,
     },
     now,

@@ -16,7 +16,15 @@ import { makeServices } from "@/server/base/services";
 import { readSettings, type Settings } from "@/server/base/settings";
 import { AGENT_ENVIRONMENT, agentProgram } from "./agent-program";
 import { Children } from "./children";
-import { answers, ensureMasterKey, freePort, startCluster, stopCluster } from "./cluster";
+import {
+  answers,
+  type DatabaseAccess,
+  ensureMasterKey,
+  freePort,
+  readAccess,
+  startCluster,
+  stopCluster,
+} from "./cluster";
 import { settleMasterKey } from "./master-key";
 import { webProgram } from "./web-program";
 
@@ -82,6 +90,8 @@ async function placedStandins(home: string, settings: Settings): Promise<readonl
   return placed;
 }
 
+/** A small server. */
+const CLIENT_SERVER = { shared_buffers: "16MB", max_connections: "20" };
 let stopping = false;
 
 async function main(): Promise<void> {
@@ -99,12 +109,16 @@ async function main(): Promise<void> {
   const access = await startCluster(home);
   await settleMasterKey(home, access.owner);
   const children = new Children();
+  /** The demo's database server: a client's own, beside the console's. */
+  const clientHome = join(home, "demo", "databases");
+  let clientDatabases: DatabaseAccess | null = null;
   let ended = false;
   const end = async (code: number) => {
     if (ended) return;
     ended = stopping = true;
     console.log("\nEnding…");
     await children.end();
+    if (clientDatabases) await stopCluster(clientDatabases).catch(() => {});
     await stopCluster(access);
     process.exit(code);
   };
@@ -125,7 +139,8 @@ async function main(): Promise<void> {
         const people = await services.db.withScope({ role: "system" }, countPeople);
         if (people === 0) {
           writeFileSync(seeding, "");
-          await seedDemo(settings, home, (line) => console.log(line));
+          clientDatabases = await startCluster(clientHome, CLIENT_SERVER);
+          await seedDemo(settings, home, clientDatabases.owner, (line) => console.log(line));
           rmSync(seeding);
           console.log(`Demo: seeded in ${((performance.now() - started) / 1000).toFixed(0)} s`);
         }
@@ -133,6 +148,11 @@ async function main(): Promise<void> {
         await services.db.end();
       }
     }
+    if (!clientDatabases && readAccess(clientHome))
+      clientDatabases = await startCluster(clientHome, CLIENT_SERVER).catch((error: Error) => {
+        console.error(`The demo's database server does not start: ${error.message}`);
+        return null;
+      });
     const standins = await placedStandins(home, settings);
     for (const { kind, port: at, folder, env: told } of standins) {
       children.keep(

@@ -12,9 +12,9 @@ import {
 } from "@/db/sources/connections";
 import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources/sources";
 import type { OpenConnection } from "@/kinds/connection-base";
-import type { MailSettings } from "@/kinds/mail/settings";
 import type { FoundSource, NetworkAccess } from "@/kinds/network";
-import { NETWORK_ACCESS } from "@/kinds/server";
+import { networkAccess } from "@/kinds/server";
+import type { ConnectionSettings } from "@/kinds/settings";
 import { findGroups } from "@/server/access/rules";
 import type { Services } from "@/server/base/services";
 
@@ -25,13 +25,13 @@ export const secretContext = (connectionId: ConnectionId): string => `connection
 export const opened = (
   services: Services,
   { id, address, settings, secret }: Connection,
-): OpenConnection<MailSettings> => ({
+): OpenConnection<ConnectionSettings> => ({
   address,
   settings,
   secret: services.secrets.unseal(secret, secretContext(id)).toString("utf8"),
 });
 
-export type ConnectionTest = Awaited<ReturnType<NetworkAccess<MailSettings, never>["test"]>>;
+export type ConnectionTest = Awaited<ReturnType<NetworkAccess<never, never>["test"]>>;
 
 /** Adds a source for each new thing that a connection offers, and marks those that it no longer has. */
 export async function addFound(
@@ -77,7 +77,7 @@ export async function lookAt(services: Services, connectionId: ConnectionId): Pr
     connectionById(tx, connectionId),
   );
   if (!connection) throw new CodedError("not-found");
-  const test = await NETWORK_ACCESS[connection.kind].test(opened(services, connection));
+  const test = await networkAccess(connection.kind).test(opened(services, connection));
   await services.db.withScope({ role: "system" }, async (tx) => {
     await markChecked(
       tx,

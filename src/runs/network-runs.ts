@@ -12,7 +12,7 @@ import { clientsWithNetworkRuns } from "@/db/runs/runs";
 import { connectionById } from "@/db/sources/connections";
 import { sourceById } from "@/db/sources/sources";
 import { KINDS } from "@/kinds";
-import { NETWORK_ACCESS } from "@/kinds/server";
+import { networkAccess } from "@/kinds/server";
 import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
 import type { PreviousTree } from "@/sources/store-source";
@@ -120,7 +120,7 @@ export class NetworkRuns {
         root: Buffer.from(root, "hex"),
         path: Buffer.from(path, "base64").toString("latin1"),
       });
-    const { present, cautions, ...put } = await NETWORK_ACCESS[connection.kind].restore(
+    const { present, cautions, ...put } = await networkAccess(connection.kind).restore(
       opened(this.services, connection),
       source.remoteId,
       {
@@ -142,7 +142,11 @@ export class NetworkRuns {
       "info",
       null,
       null,
-      `${counted(put.files, item, many)} restored to ${source.name}, ${counted(put.folders, "folder")} created; ${present.toLocaleString("en-GB")} were there already.`,
+      [
+        `${counted(put.files, item, many)} restored to ${source.name}`,
+        ...(put.folders > 0 ? [`${counted(put.folders, "folder")} created`] : []),
+        ...(present > 0 ? [`${present.toLocaleString("en-GB")} there already`] : []),
+      ].join("; "),
     );
     await reporter.flush();
     await link.end(job.runId, {
@@ -186,7 +190,7 @@ export class NetworkRuns {
         "request.conflict",
         `the policy does not name ${KINDS[connection.kind].sources} in its What`,
       );
-    const { reader, folders } = await NETWORK_ACCESS[connection.kind].open(
+    const { reader, folders } = await networkAccess(connection.kind).open(
       opened(this.services, connection),
       source.remoteId,
       what,

@@ -186,6 +186,8 @@ async function networkTargetOf(
     for (const [i, item] of items.entries())
       if ((await sourceById(tx, item.point.sourceId))?.kind !== target.kind)
         throw invalid(`items.${i}`, "These items are of several kinds. Restore them one kind at a time.");
+    const missing = destination.folder ? null : kindOf(target.kind)?.nameElsewhere;
+    if (missing) throw invalid("destination.folder", missing);
     return { target, folder: destination.folder ?? null };
   }
   if (destination.kind !== "original" || !source.connectionId) return null;

@@ -45,6 +45,11 @@ export interface OpenFile {
   readonly extents: readonly (readonly [offset: number, length: number])[] | null;
   /** Fills `into` from `at` with up to `length` bytes from `position`; 0 at the end. */
   read(into: Buffer, at: number, length: number, position: number): number;
+  /**
+   * Of content that arrives as a stream: what to wait for until `length` bytes or the end are there; null when they are.
+   * Its length is known at its end, so `size` is only a limit; it is read in turn.
+   */
+  pending?(length: number): Promise<void> | null;
   /** True when the file was written to since it was opened. */
   changed(): boolean;
   xattrs(): (readonly [ByteString, Uint8Array])[];

@@ -186,6 +186,7 @@ describe("each route of the API", () => {
     readMessageInside: "?path=/Inbox/x.eml",
     readMessageSource: "?path=/Inbox/x.eml",
     readAttachment: "?path=/Inbox/x.eml",
+    readTableInside: "?schema=public&name=orders",
     listMessagesInsideGiven: "?path=/Inbox",
     searchMessagesInsideGiven: "?line=keys",
     readMessageInsideGiven: "?path=/Inbox/x.eml",

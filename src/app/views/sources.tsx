@@ -1,4 +1,5 @@
 import Link from "next/link";
+import { Fragment } from "react";
 import { CODES } from "@/core/codes";
 import { drillSentence } from "@/core/drill/drill";
 import { baseOf } from "@/core/places";
@@ -17,16 +18,18 @@ import { type Connection, connectionById } from "@/db/sources/connections";
 import { type Machine, machineById } from "@/db/sources/machines";
 import { listPolicies, policyById } from "@/db/sources/policies";
 import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources/sources";
+import { KINDS } from "@/kinds";
+import { settingFacts } from "@/kinds/settings";
 import { keptTogether, whyKept } from "@/server/inside/kept";
 import { sentencesOf } from "@/server/policies/policy-saving";
 import {
   ClientSheet,
+  ConnectionActions,
   ConnectSheet,
   Depth,
   Holds,
   RestoreDropped,
   SourceTable,
-  TenantActions,
 } from "@/ui/frame/lazy";
 import { BackUpButton, DrillButton, PauseButton, PolicyChoice, RemoveConnection } from "@/ui/parts/actions";
 import { Mark } from "@/ui/parts/mark";
@@ -374,7 +377,7 @@ async function sourceDocket(tx: Tx, source: SourceStanding, now: Date, zone: str
         </ul>
       </section>
       {machine && <MachinePart machine={machine} now={now} zone={zone} />}
-      {connection && <TenantPart connection={connection} renew={renew} now={now} zone={zone} />}
+      {connection && <ConnectionPart connection={connection} renew={renew} now={now} zone={zone} />}
     </div>
   );
 }
@@ -416,7 +419,7 @@ function MachinePart({ machine, now, zone }: { machine: Machine; now: Date; zone
   );
 }
 
-function TenantPart({
+function ConnectionPart({
   connection,
   renew,
   now,
@@ -429,18 +432,18 @@ function TenantPart({
 }) {
   return (
     <section>
-      <h3 className="part-title mb-1">The mail tenant</h3>
+      <h3 className="part-title mb-1">{KINDS[connection.kind].connection.name}</h3>
       <dl className="facts mb-3">
         <dt>Name</dt>
         <dd>{connection.name}</dd>
         <dt>Address</dt>
         <dd className="font-mono text-[12.5px]">{connection.address}</dd>
-        <dt>Tenant</dt>
-        <dd className="font-mono text-[12.5px]">{connection.settings.tenantId}</dd>
-        <dt>Application</dt>
-        <dd className="font-mono text-[12.5px]">{connection.settings.clientId}</dd>
-        <dt>Region</dt>
-        <dd>{connection.settings.region}</dd>
+        {settingFacts(connection.kind, connection.settings).map(({ label, value }) => (
+          <Fragment key={label}>
+            <dt>{label}</dt>
+            <dd className="break-all">{value}</dd>
+          </Fragment>
+        ))}
         <dt>Last checked</dt>
         <dd>
           {connection.goneAt ? (
@@ -457,9 +460,13 @@ function TenantPart({
       </dl>
       {!connection.goneAt && (
         <div className="grid gap-3">
-          <TenantActions key={connection.id} connectionId={connection.id} open={renew} />
+          <ConnectionActions key={connection.id} connectionId={connection.id} open={renew} />
           <div>
-            <RemoveConnection connectionId={connection.id} name={connection.name} kind="mail tenant" />
+            <RemoveConnection
+              connectionId={connection.id}
+              name={connection.name}
+              kind={KINDS[connection.kind].connection.name.toLowerCase()}
+            />
           </div>
         </div>
       )}

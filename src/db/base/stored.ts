@@ -3,7 +3,7 @@ import { z } from "zod";
 import { groupRule, LEVELS } from "@/core/policy/cascade";
 import { clausesSchema } from "@/core/policy/clauses";
 import { bandwidthHours } from "@/core/policy/conduct";
-import { mailSettings } from "@/kinds/mail/settings";
+import { anySettings } from "@/kinds/settings";
 
 /**
  * What is stored as jsonb is parsed when it is read. What an earlier version
@@ -32,7 +32,7 @@ export const STORED: Readonly<Record<string, z.ZodType>> = {
   "checks.verified": z.looseObject({ to: z.string(), suspect: z.array(z.unknown()) }),
   "client_keys.wrapping": z.looseObject({ salt: z.string(), memory: count, passes: count, lanes: count }),
   "clients.limits": limits,
-  "connections.settings": mailSettings.loose(),
+  "connections.settings": anySettings,
   "consents.request": anything,
   "damages.touches": z.array(z.looseObject({ pointId: z.string(), path: z.string() })),
   "depots.settings": z.union([

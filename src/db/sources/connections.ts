@@ -1,7 +1,7 @@
 import type { Code } from "@/core/codes";
 import type { ClientId, ConnectionId, SiteId } from "@/core/ids";
 import type { NetworkKind } from "@/kinds";
-import type { MailSettings } from "@/kinds/mail/settings";
+import type { ConnectionSettings } from "@/kinds/settings";
 import { all, change, one, type Tx } from "../base/scope";
 
 /** How sources are reached over the network. Enrolled machines are in `machines`. */
@@ -13,7 +13,7 @@ export interface Connection {
   readonly name: string;
   /** Where it answers: an origin such as `https://mail.example`. */
   readonly address: string;
-  readonly settings: MailSettings;
+  readonly settings: ConnectionSettings;
   /** Sealed with the master key. */
   readonly secret: Buffer;
   readonly checkedAt: Date | null;

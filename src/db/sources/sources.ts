@@ -435,9 +435,9 @@ const NOT_WELL = "(u.paused or u.gone or u.newest_point is null or u.last_outcom
 
 /** Names of a client's sources, or of those at one of its sites. */
 export const sourceNames = (tx: Tx, clientId: ClientId, siteId: SiteId | null = null) =>
-  all<{ id: string; name: string }>(
+  all<{ id: string; kind: SourceKind; name: string }>(
     tx,
-    "select id, name from sources where client_id = $1 and ($2::uuid is null or site_id = $2) order by name",
+    "select id, kind, name from sources where client_id = $1 and ($2::uuid is null or site_id = $2) order by name",
     [clientId, siteId],
   );
 export const countUnassigned = async (tx: Tx, clientId: ClientId | null): Promise<number> =>

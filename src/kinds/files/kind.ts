@@ -5,6 +5,8 @@ export const FILES = {
   item: "file",
   items: "files",
   unit: { one: "machine", many: "machines" },
+  shared: true,
+  nameElsewhere: null,
   reachedBy: "agent",
   connection: {
     name: "Machine",

@@ -5,6 +5,8 @@ export const MAIL = {
   item: "item",
   items: "items",
   unit: { one: "mailbox", many: "mailboxes" },
+  shared: true,
+  nameElsewhere: null,
   reachedBy: "network",
   connection: {
     name: "Mail tenant",

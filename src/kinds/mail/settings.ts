@@ -34,3 +34,12 @@ export const mailSettings = z.object({
   otherHosts: z.array(z.string()).optional(),
 });
 export type MailSettings = z.infer<typeof mailSettings>;
+
+/** What people see of them. */
+export const mailFacts = ({ tenantId, clientId, protocol, region, dav }: MailSettings) => [
+  { label: "Protocol", value: (protocol ?? "jmap").toUpperCase() },
+  { label: "Tenant id", value: tenantId },
+  { label: tenantId ? "Client id" : "User", value: clientId },
+  { label: "Calendars and contacts", value: dav ?? "" },
+  { label: "Region", value: region },
+];

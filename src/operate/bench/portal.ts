@@ -18,7 +18,7 @@ const CLICK_LIMIT_MS = 1000;
 export const benchPortal = (): Promise<Figure[]> =>
   inConsole({}, async (bench) => {
     mkdirSync(join(bench.home, "demo"), { recursive: true, mode: 0o711 });
-    await seedDemo(readSettings({ ...process.env, DEEPKEEP_HOME: bench.home }), bench.home, say);
+    await seedDemo(readSettings({ ...process.env, DEEPKEEP_HOME: bench.home }), bench.home, null, say);
     const visitors = await invite(bench.services, BROWSING + RESTORING);
     const url = await bench.web();
     const load = new Load(url, SECONDS);

@@ -91,7 +91,7 @@ class ContentsHere implements Contents {
       try {
         this.cutter.begin(file);
         let facts = this.cutter.goOn();
-        for (; !facts; facts = this.cutter.goOn()) await this.nextWindow();
+        for (; !facts; facts = this.cutter.goOn()) await (this.arriving() ?? this.nextWindow());
         return { facts, chunks: Buffer.concat(this.ids), read: this.bytes };
       } finally {
         this.cutter.giveUp();
@@ -101,6 +101,15 @@ class ContentsHere implements Contents {
       if (error instanceof CodedError && error.code.startsWith("file.")) return error;
       throw error;
     }
+  }
+
+  private stopped: Promise<never> | null = null;
+  /** Waits for a stream; a run that is stopped does not wait. */
+  private arriving(): Promise<void> | null {
+    const pending = this.cutter.pending();
+    if (!pending) return null;
+    this.stopped ??= aborted(this.options.signal);
+    return Promise.race([pending, this.stopped]);
   }
 
   private async nextWindow(): Promise<void> {
@@ -125,6 +134,16 @@ class ContentsHere implements Contents {
     this.window?.release();
     this.window = null;
   }
+}
+
+function aborted(signal: AbortSignal): Promise<never> {
+  const stopped = new Promise<never>((_, reject) => {
+    if (signal.aborted) reject(signal.reason);
+    else signal.addEventListener("abort", () => reject(signal.reason), { once: true });
+  });
+  // it may come when nobody waits
+  stopped.catch(() => {});
+  return stopped;
 }
 
 /** The thread that reads. */

@@ -37,6 +37,8 @@ interface UnderWay {
   /** Which range, how much of it was read, and whether it has begun in a window. */
   range: number;
   total: number;
+  /** Bytes of the range before. */
+  read: number;
   begun: boolean;
   readonly extents: [number, number][];
   dense: boolean;
@@ -67,6 +69,7 @@ export class ContentCutter {
       ranges,
       range: 0,
       total: 0,
+      read: 0,
       begun: false,
       extents: [],
       dense: false,
@@ -74,14 +77,22 @@ export class ContentCutter {
     };
   }
 
-  /** Reads on. Null: another window is wanted; `moveTo` it, then go on. */
+  /** What the file at hand waits for, where it is a stream; null: for nothing. */
+  pending(): Promise<void> | null {
+    const one = this.underWay;
+    const length = one?.ranges[one.range]?.[1] ?? 0;
+    return one?.file.pending?.(Math.min(READ_AT_ONCE, length - one.total)) ?? null;
+  }
+
+  /** Reads on. Null: another window is wanted, unless the file is `pending`; `moveTo` it, then go on. */
   goOn(): ContentFacts | null {
     const one = this.underWay!;
     while (one.range < one.ranges.length && !one.short) {
       const [offset, length] = one.ranges[one.range]!;
       if (length > 0 && !this.readRange(one, offset, length)) return null;
       one.extents.push([offset, one.total]);
-      one.short = one.total < length;
+      one.short = one.total < length && !one.file.pending;
+      one.read = one.total;
       one.range += 1;
       one.total = 0;
       one.begun = false;
@@ -90,7 +101,7 @@ export class ContentCutter {
     const { file, extents, dense, short } = one;
     const end = extents.at(-1);
     return {
-      size: short && end ? end[0] + end[1] : file.size,
+      size: file.pending ? one.read : short && end ? end[0] + end[1] : file.size,
       extents: file.extents ? extents : null,
       xattrs: file.xattrs(),
       dense,
@@ -129,6 +140,7 @@ export class ContentCutter {
     let ended = false;
     while (!ended && this.used < WINDOW_BYTES) {
       const wanted = Math.min(READ_AT_ONCE, WINDOW_BYTES - this.used, length - one.total);
+      if (one.file.pending?.(wanted)) return false;
       const got = fill(one.file, bytes, this.used, wanted, offset + one.total);
       if (one.total === 0 && one.range === 0)
         one.dense = looksRandom(this.memory.spread(this.window, this.used, got), Math.min(SPREAD_BYTES, got));

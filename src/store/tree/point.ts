@@ -8,7 +8,8 @@ export interface PointContent {
   readonly sourceId: string;
   readonly sourceName: string;
   readonly machineName: string;
-  readonly kind: "files" | "mail";
+  /** Open: a reader that does not know it shows the point as files. */
+  readonly kind: string;
   /** Milliseconds since 1970: the moment the run began to read. */
   readonly moment: number;
   /** Id of the node of the folder `/`. */

@@ -3,6 +3,7 @@
 import { useRouter } from "next/navigation";
 import { type ReactNode, useState } from "react";
 import { CONTRACT_KINDS, type Contract, type ContractKind } from "@/core/usage/contract";
+import { KINDS } from "@/kinds";
 import { callApi } from "../parts/api";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
@@ -19,9 +20,9 @@ export const contractOf = (draft: ContractDraft) =>
     ]),
   );
 
-const LABELS: Readonly<Record<ContractKind, string>> = {
-  files: "Machines (contracted)",
-  mail: "Mailboxes (contracted)",
+const labelOf = (kind: ContractKind): string => {
+  const { many } = KINDS[kind].unit;
+  return `${many[0]!.toUpperCase()}${many.slice(1)} (contracted)`;
 };
 
 export function ContractFields({
@@ -38,7 +39,7 @@ export function ContractFields({
       {CONTRACT_KINDS.map((kind) => (
         <TextField
           key={kind}
-          label={LABELS[kind]}
+          label={labelOf(kind)}
           help="Number in the client's contract. Watch shows a cause when more are protected. Empty: no limit."
           inputMode="numeric"
           value={draft[kind]}

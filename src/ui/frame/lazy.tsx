@@ -18,8 +18,8 @@ export const ClientSheet = dynamic(() =>
 export const ConnectSheet = dynamic(() =>
   import("../sources/connect-sheet").then((module) => module.ConnectSheet),
 );
-export const TenantActions = dynamic(() =>
-  import("@/kinds/mail/connect-form").then((module) => module.TenantActions),
+export const ConnectionActions = dynamic(() =>
+  import("../sources/connection-actions").then((module) => module.ConnectionActions),
 );
 export const Depth = dynamic(() => import("../drawings/depth").then((module) => module.Depth));
 export const DepotSheet = dynamic(() => import("../depots/depot-sheet").then((module) => module.DepotSheet));

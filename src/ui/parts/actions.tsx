@@ -185,7 +185,7 @@ export function RemoveConnection({
 }: {
   connectionId: string;
   name: string;
-  kind: "machine" | "mail tenant";
+  kind: string;
 }) {
   const router = useRouter();
   const [open, setOpen] = useState(false);

@@ -5,6 +5,7 @@ import { factorRoles, listPeople } from "@/db/access/people";
 import { listClients, readProvider } from "@/db/clients/clients";
 import { giftsOfClient } from "@/db/portal/gifts";
 import { sourceNames } from "@/db/sources/sources";
+import { kindOf } from "@/kinds";
 import { shownGift } from "@/server/portal/given";
 import { DemandFactor, InvitePerson, PeopleOf, PersonDocket } from "@/ui/clients/people-sheet";
 import { Bench } from "@/ui/frame/bench";
@@ -36,7 +37,7 @@ export default async function Page({
       client,
       people: await listPeople(tx, client?.id ?? null),
       gifts: client ? (await giftsOfClient(tx, client.id)).map(shownGift) : [],
-      sources: client ? await sourceNames(tx, client.id) : [],
+      sources: client ? (await sourceNames(tx, client.id)).filter(({ kind }) => kindOf(kind)?.shared) : [],
       roles: await factorRoles(tx),
     };
   });

@@ -13,8 +13,8 @@ import {
 } from "@/db/sources/connections";
 import { listMachines, machineById, markGone } from "@/db/sources/machines";
 import { KINDS } from "@/kinds";
-import { CONNECTING, connectionBody, connectionSecret } from "@/kinds/connecting";
-import { NETWORK_ACCESS } from "@/kinds/server";
+import { connectingOf, connectionBody, connectionSecret } from "@/kinds/connecting";
+import { networkAccess } from "@/kinds/server";
 import { addFound, lookAt, opened, secretContext } from "@/runs/connections";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";
@@ -83,7 +83,7 @@ export const connections = [
       steps: shape.list(shape.testStep),
     }),
     run: async (context, { params, body }) => {
-      const { problemOf, connectionOf, identityOf, fieldOf } = CONNECTING[body.kind];
+      const { problemOf, connectionOf, identityOf, fieldOf } = connectingOf(body.kind);
       const wished = connectionOf(body);
       await context.tx(async (tx) => {
         if (!(await clientById(tx, params.clientId))) throw notFound();
@@ -93,12 +93,12 @@ export const connections = [
         if (there.some((one) => one.name === body.name))
           throw invalid("name", "This client has a connection of this name.");
         const same = there.find((one) => one.kind === body.kind && identityOf(one) === identityOf(wished));
-        if (same) throw invalid("address", `This tenant is connected already, as “${same.name}”.`);
+        if (same) throw invalid("address", `This address is connected already, as “${same.name}”.`);
       });
       const problem = problemOf(body);
       if (problem) throw invalid(problem.field, problem.message);
       // outside the transaction: the far end may take its time
-      const test = await NETWORK_ACCESS[body.kind].test({ ...wished, address: body.address });
+      const test = await networkAccess(body.kind).test({ ...wished, address: body.address });
       if (!test.ok) {
         const failed = test.steps.at(-1)!;
         throw invalid(fieldOf(test.code!, body, failed.step), `${failed.step}: ${failed.message}`);
@@ -164,7 +164,7 @@ export const connections = [
     run: async (context, { params, body }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
-      const test = await NETWORK_ACCESS[connection.kind].test({
+      const test = await networkAccess(connection.kind).test({
         ...opened(context.services, connection),
         secret: body.clientSecret,
       });

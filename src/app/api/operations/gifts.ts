@@ -6,6 +6,7 @@ import { notify } from "@/db/base/notify";
 import { clientById } from "@/db/clients/clients";
 import { endGift, giftById, giftsOfClient, insertGift } from "@/db/portal/gifts";
 import { sourceById } from "@/db/sources/sources";
+import { kindOf } from "@/kinds";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import { pathFromText } from "@/server/inside/path-text";
@@ -60,6 +61,9 @@ export const gifts = [
           throw invalid("personId", "This is none of the client's people.");
         if (!source || source.clientId !== params.clientId)
           throw invalid("sourceId", "The source does not belong to this client.");
+        const kind = kindOf(source.kind);
+        if (!kind?.shared)
+          throw invalid("sourceId", `Recovery points of ${kind?.sources ?? "this kind"} cannot be shared.`);
         const until = body.until ? new Date(body.until) : null;
         if (until && until <= context.who.at) throw invalid("until", "This moment is over already.");
         const path = pathFromText(body.path);

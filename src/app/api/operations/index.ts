@@ -11,6 +11,7 @@ import { consents } from "./consents";
 import { depots } from "./depots";
 import { gifts } from "./gifts";
 import { given } from "./given";
+import { insideDatabase } from "./inside-database";
 import { insideGivenMail, insideMail } from "./inside-mail";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
@@ -41,7 +42,7 @@ const groups: readonly OperationGroup[] = (
     ["Clients", "Clients, their sites and limits.", clients],
     ["Keys", "A client's data key: confirming, passphrase, key sheet, destruction.", keys],
     ["Consents", "Requests that need a second person.", consents],
-    ["Connections", "Machines and mail tenants.", connections],
+    ["Connections", "Machines, and what the console reads over the network.", connections],
     ["Depots", "Where recovery points are stored: adding, testing, granting.", depots],
     ["Keeping", "Copies, checks, drills, holds and absences.", keeping],
     ["Policies", "Policies, rules by level, consequences and advice.", policies],
@@ -53,6 +54,7 @@ const groups: readonly OperationGroup[] = (
     ["Trail", "Who did what.", trail],
     ["Restores", "Looking into recovery points, restoring, downloading.", restores],
     ["Mail inside", "Looking into recovery points of mailboxes.", insideMail],
+    ["Databases inside", "Looking into recovery points of databases.", insideDatabase],
     ["Viewings", "Recovery points opened as a read-only share for a time.", viewings],
   ] as readonly (readonly [string, string, readonly AnyOperation[]])[]
 ).map(([tag, description, operations]) => ({ tag, description, operations: operations.map(inPages) }));

@@ -1,6 +1,5 @@
 import { z } from "zod";
 import { bandwidthHours } from "@/core/policy/conduct";
-import { MAIL_AUTHS, MAIL_PROTOCOLS } from "@/kinds/mail/settings";
 import { codeName, list, moment } from "./common";
 
 export const linkLimits = z.object({
@@ -33,18 +32,8 @@ export const machineSystem = z.object({
   agent: z.string().optional(),
   volumes: list(z.object({ path: z.string(), size: z.number(), free: z.number() })).optional(),
 });
-export const mailSettings = z.object({
-  auth: z.enum(MAIL_AUTHS).optional().describe("How the tenant is signed in to."),
-  protocol: z.enum(MAIL_PROTOCOLS).optional().describe("JMAP where it is not given."),
-  mailboxes: list(z.string()).optional().describe("The mailboxes that a master user or proxy reads."),
-  separator: z.string().optional().describe("Between mailbox and master user in a name to sign in with."),
-  tenantId: z.string().describe("Tenant of an application."),
-  clientId: z.string().describe("Id of the application, or the user name."),
-  region: z.string(),
-  otherHosts: list(z.string())
-    .optional()
-    .describe("Further hosts that a technician confirmed for this connection."),
-});
+/** Settings of a connection by its kind, as they are stored. */
+const connectionSettings = z.record(z.string(), z.unknown()).describe("By kind; never the secret.");
 export const foundPlace = z.object({
   kind: z.enum(["client", "site", "source"]),
   label: z.string(),
@@ -55,10 +44,10 @@ export const connection = z.object({
   id: z.string(),
   clientId: z.string(),
   siteId: z.string(),
-  kind: z.literal("mail"),
+  kind: z.string(),
   name: z.string(),
   address: z.string(),
-  settings: mailSettings,
+  settings: connectionSettings,
   checkedAt: moment.nullable(),
   checkCode: codeName.nullable(),
   checkMessage: z.string().nullable(),

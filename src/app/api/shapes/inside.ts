@@ -110,3 +110,28 @@ export const openedMessage = messageHead.extend({
   attachments: z.array(z.object({ name: z.string(), type: z.string(), size: z.number() })),
   cut: z.boolean().describe("Only the beginning is shown."),
 });
+
+export const insideDatabase = z.object({
+  server: z.string().describe("The version of the server."),
+  database: z.string(),
+  encoding: z.string(),
+  collate: z.string(),
+  ctype: z.string(),
+  bytes: z.number().describe("On the server, with indexes."),
+  extensions: list(z.string()),
+  tables: list(
+    z.object({
+      schema: z.string(),
+      name: z.string(),
+      rows: z.number(),
+      estimated: z.boolean().describe("The number of rows is the server's estimate."),
+      bytes: z.number(),
+    }),
+  ),
+});
+export const insideTable = z.object({
+  definition: z.string().describe("SQL."),
+  columns: z.array(z.string()),
+  rows: z.array(z.array(z.string().nullable())).describe("The first ones, as text; long values are cut."),
+  more: z.boolean(),
+});

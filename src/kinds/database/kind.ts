@@ -1,0 +1,16 @@
+import type { Kind } from "../kind";
+
+export const DATABASE = {
+  sources: "databases",
+  item: "database",
+  items: "databases",
+  unit: { one: "database", many: "databases" },
+  shared: false,
+  nameElsewhere: "Enter a name for the new database.",
+  reachedBy: "network",
+  connection: {
+    name: "Database server",
+    requires:
+      "Requires: the address of a PostgreSQL server, and a user that may read the databases, and create databases for restores.",
+  },
+} as const satisfies Kind;

@@ -1,0 +1,129 @@
+"use client";
+
+import { useState } from "react";
+import { SelectField, TextField } from "@/ui/parts/form";
+import {
+  Choice,
+  DownloadChoice,
+  type DownloadFormat,
+  formatWords,
+  MachineFields,
+  RestoreButtons,
+  type TargetProps,
+  useRestore,
+} from "@/ui/restore/target-parts";
+import { DATABASE } from "./kind";
+
+type Destination = "beside" | "original" | "machine" | "download";
+
+/** Where a database goes: under a new name on its own or another server, in place of the original, or to files. */
+export function DatabaseTarget(props: TargetProps) {
+  const { source, machines, sources, basket } = props;
+  const { sending, restore, download } = useRestore(props);
+  const servers = [...new Map(sources.map((one) => [one.connectionName, one])).values()];
+  const own = sources.find((one) => one.id === source.id);
+  const [destination, setDestination] = useState<Destination>(servers.length ? "beside" : "download");
+  const [server, setServer] = useState(own?.connectionName ?? servers[0]?.connectionName ?? "");
+  const original = source.name.replace(/ on .*$/, "");
+  const [name, setName] = useState(`${original}_restored`);
+  const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
+  const [path, setPath] = useState("/restored");
+  const [format, setFormat] = useState<DownloadFormat>("zip");
+  const on = own?.connectionName === server ? own : servers.find((one) => one.connectionName === server);
+  const whole = basket.every((item) => item.path === "/" || item.path === "/database.dump");
+  const send = () => {
+    if (destination === "download") return download(format);
+    const target = {
+      beside: { kind: "source", sourceId: on?.id, folder: name.trim() },
+      original: { kind: "original" },
+      machine: { kind: "folder", folder: path, machineId },
+    }[destination];
+    return restore(target, "keep-both");
+  };
+  const toServer = destination === "beside" || destination === "original";
+  return (
+    <>
+      <fieldset className="grid gap-2">
+        <legend className="sr-only">Destination</legend>
+        {servers.length > 0 && (
+          <Choice chosen={destination === "beside"} choose={() => setDestination("beside")}>
+            A new database
+          </Choice>
+        )}
+        {destination === "beside" && (
+          <div className="grid gap-2 pl-6">
+            <SelectField
+              label="Server"
+              error={sending.errorOf("destination.sourceId")}
+              value={server}
+              onChange={(event) => setServer(event.target.value)}
+            >
+              {servers.map((one) => (
+                <option key={one.id} value={one.connectionName}>
+                  {one.connectionName}
+                </option>
+              ))}
+            </SelectField>
+            <TextField
+              label="Name of the new database"
+              mono
+              error={sending.errorOf("destination.folder")}
+              value={name}
+              onChange={(event) => setName(event.target.value)}
+            />
+          </div>
+        )}
+        {source.reachable && (
+          <Choice chosen={destination === "original"} choose={() => setDestination("original")}>
+            In place of the original
+          </Choice>
+        )}
+        {machines.length > 0 && (
+          <Choice chosen={destination === "machine"} choose={() => setDestination("machine")}>
+            Files on a machine
+          </Choice>
+        )}
+        {destination === "machine" && (
+          <MachineFields
+            machines={machines}
+            machineId={machineId}
+            setMachineId={setMachineId}
+            folder={path}
+            setFolder={setPath}
+            sending={sending}
+          />
+        )}
+        <DownloadChoice
+          chosen={destination === "download"}
+          choose={() => setDestination("download")}
+          format={format}
+          setFormat={setFormat}
+        />
+      </fieldset>
+      {basket.length > 0 && toServer && !whole && (
+        <p className="warned">
+          Single files are for downloads and machines. To restore a database, select the whole database.
+        </p>
+      )}
+      {basket.length > 0 && (whole || !toServer) && (
+        <p className="said" data-said>
+          {destination === "beside"
+            ? `The database is restored to ${server} as ${name.trim()}. Nothing that is there changes.`
+            : destination === "original"
+              ? `The database is restored beside ${original}, then takes its name. The database that is there now is renamed and kept; it must have no sessions.`
+              : destination === "machine"
+                ? `The files go to ${path} on ${machines.find((one) => one.id === machineId)?.name}. Existing files are kept.`
+                : `The files go to your browser as ${formatWords(format)}. pg_restore reads database.dump.`}
+        </p>
+      )}
+      <RestoreButtons
+        {...props}
+        weight={null}
+        verb={destination === "download" ? "Download" : "Restore"}
+        words={DATABASE}
+        sending={sending}
+        send={send}
+      />
+    </>
+  );
+}

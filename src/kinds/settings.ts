@@ -1,0 +1,28 @@
+import { z } from "zod";
+import { databaseFacts, databaseSettings } from "./database/settings";
+import type { NetworkKind } from "./index";
+import { mailFacts, mailSettings } from "./mail/settings";
+
+/** The settings of each kind's connections. */
+export const SETTINGS = { mail: mailSettings, database: databaseSettings } as const satisfies Readonly<
+  Record<NetworkKind, z.ZodType>
+>;
+export type SettingsOf = { readonly [Id in NetworkKind]: z.infer<(typeof SETTINGS)[Id]> };
+export type ConnectionSettings = SettingsOf[NetworkKind];
+/** Settings of any kind, as they are stored: fields that a later version added are kept. */
+export const anySettings = z.union([mailSettings.loose(), databaseSettings.loose()]);
+
+/** A line of what people see of a connection's settings. */
+export interface SettingFact {
+  readonly label: string;
+  readonly value: string;
+}
+const FACTS: { readonly [Id in NetworkKind]: (settings: SettingsOf[Id]) => readonly SettingFact[] } = {
+  mail: mailFacts,
+  database: databaseFacts,
+};
+/** What people see of a connection's settings. */
+export const settingFacts = (kind: NetworkKind, settings: ConnectionSettings): readonly SettingFact[] =>
+  (FACTS[kind] as (settings: ConnectionSettings) => readonly SettingFact[])(settings).filter(
+    ({ value }) => value !== "",
+  );
