@@ -1,82 +1,86 @@
 import pg from "pg";
 import { Chance } from "./chance";
 
-/** The bakery's order book: a real database, on a server of the demo's own, that grows by a day's orders. */
-export const ORDER_BOOK = "order_book";
+/**
+ * The clients' databases: real ones, on a PostgreSQL server of the demo's own. Each belongs to a role of its client, which
+ * sees no other.
+ */
+export const DATABASES = ["sensor_readings", "rents"] as const;
+export type DemoDatabase = (typeof DATABASES)[number];
 
-const CUSTOMERS = [
-  ["Thornquay Chandlers", "Quay 3"],
-  ["Pendlewick Housing Trust, canteen", "Tern House"],
-  ["Kestrin Aquaculture", "North pier"],
-  ["Orrin & Sons", "Yard 9"],
-  ["Quillmere Boats", "Slip 2"],
-  ["The Lantern Inn", "Fold Street 1"],
-] as const;
-const PRODUCTS = [
-  ["Rye loaf", 420],
-  ["Harbour roll", 95],
-  ["Seed bread", 510],
-  ["Butter crescent", 180],
-  ["Plum cake", 1650],
-] as const;
+const TABLES: Readonly<Record<DemoDatabase, string>> = {
+  sensor_readings: `
+    create table pens (id int primary key, name text not null, depth_m numeric(4, 1) not null);
+    create table readings (id bigint generated always as identity primary key, pen_id int not null references pens,
+      at timestamptz not null, water_c numeric(4, 1) not null, oxygen_mg_l numeric(4, 1) not null);
+    create index readings_by_time on readings (pen_id, at);
+    insert into pens select n, 'Pen ' || n, 8 + n from generate_series(1, 6) n;
+    create view daily as select pen_id, at::date as day, avg(water_c) as water_c, min(oxygen_mg_l) as oxygen_mg_l
+      from readings group by 1, 2;`,
+  rents: `
+    create table homes (id int primary key, address text not null);
+    create table tenancies (id int primary key, home_id int not null references homes, tenant text not null,
+      rent_cents int not null check (rent_cents > 0));
+    create table payments (id bigint generated always as identity primary key, tenancy_id int not null references tenancies,
+      paid_on date not null, cents int not null);
+    create index payments_of_tenancies on payments (tenancy_id, paid_on);
+    insert into homes select n, (array['Tern House', 'Sorrel Row', 'Quay Court'])[1 + n % 3] || ' ' || n from generate_series(1, 24) n;
+    insert into tenancies select n, n, 'Tenant ' || n, 41000 + 700 * n from generate_series(1, 24) n;`,
+};
 
 export class DatabaseLife {
   private readonly chance = new Chance(4711);
 
-  private constructor(
-    private readonly owner: string,
-    readonly address: string,
-    readonly user: string,
-    readonly password: string,
-  ) {}
+  /** `owner`: the server, as its owner reaches it. */
+  constructor(private readonly owner: string) {}
 
-  /** Makes the order book on the server that `owner` reaches. */
-  static async begin(owner: string, password: string): Promise<DatabaseLife> {
-    const { port } = new URL(owner);
-    const life = new DatabaseLife(owner, `postgresql://127.0.0.1:${port}`, "keeper", password);
-    await life.within("postgres", async (session) => {
-      await session.query(`create role keeper login createdb password '${password.replaceAll("'", "''")}'`);
-      await session.query(`create database ${ORDER_BOOK} owner keeper`);
-      // what is the server's own is nobody's to see
-      await session.query("revoke connect on database postgres from public");
+  readonly address = (): string => `postgresql://127.0.0.1:${new URL(this.owner).port}`;
+
+  /** Makes a database and the role that it belongs to, which has its name. */
+  async begin(database: DemoDatabase, password: string): Promise<void> {
+    await this.within("postgres", async (session) => {
+      await session.query(
+        `create role ${database} login createdb password '${password.replaceAll("'", "''")}'`,
+      );
+      await session.query(`create database ${database} owner ${database}`);
+      await session.query(`revoke connect on database ${database}, postgres from public`);
     });
-    await life.within(ORDER_BOOK, async (session) => {
-      await session.query(`set role keeper;
-        create table customers (id int primary key, name text not null, address text not null);
-        create table products (id int primary key, name text not null, price_cents int not null);
-        create table orders (id bigint generated always as identity primary key, customer_id int not null references customers,
-          ordered_at timestamptz not null, note text);
-        create table order_lines (order_id bigint not null references orders, product_id int not null references products,
-          pieces int not null check (pieces > 0), primary key (order_id, product_id));
-        create index orders_of_customers on orders (customer_id, ordered_at);
-        create view turnover as select o.ordered_at::date as day, sum(l.pieces * p.price_cents) as cents
-          from orders o join order_lines l on l.order_id = o.id join products p on p.id = l.product_id group by 1;`);
-      for (const [i, [name, place]] of CUSTOMERS.entries())
-        await session.query("insert into customers values ($1, $2, $3)", [i + 1, name, place]);
-      for (const [i, [name, cents]] of PRODUCTS.entries())
-        await session.query("insert into products values ($1, $2, $3)", [i + 1, name, cents]);
+    await this.within(database, async (session) => {
+      await session.query(`set role ${database}; ${TABLES[database]}`);
     });
-    return life;
   }
 
-  /** A day's orders, up to `noon`. */
-  day = (noon: Date): Promise<void> =>
-    this.within(ORDER_BOOK, async (session) => {
-      for (let left = 4 + this.chance.below(5); left > 0; left -= 1) {
-        const at = new Date(noon.getTime() - this.chance.below(18_000_000));
-        const note = this.chance.below(4) === 0 ? "please slice" : null;
-        const { rows } = await session.query<{ id: string }>(
-          "insert into orders (customer_id, ordered_at, note) values ($1, $2, $3) returning id",
-          [1 + this.chance.below(CUSTOMERS.length), at, note],
+  /** A day in a database, up to `noon`. */
+  day = (database: DemoDatabase, noon: Date): Promise<void> =>
+    this.within(database, async (session) => {
+      if (database === "sensor_readings")
+        await session.query(
+          `insert into readings (pen_id, at, water_c, oxygen_mg_l)
+           select p, $1::timestamptz - h * interval '1 hour', 9 + (p + h) % 4 * 0.3, 7 + (p * h) % 5 * 0.2
+           from generate_series(1, 6) p, generate_series(1, 24) h order by 2 desc`,
+          [noon],
         );
-        for (let product = 1; product <= PRODUCTS.length; product += 1)
-          if (this.chance.below(2) === 0)
-            await session.query("insert into order_lines values ($1, $2, $3)", [
-              rows[0]!.id,
-              product,
-              1 + this.chance.below(40),
-            ]);
-      }
+      else
+        for (let left = 2 + this.chance.below(5); left > 0; left -= 1)
+          await session.query(
+            "insert into payments (tenancy_id, paid_on, cents) select id, $2, rent_cents from tenancies where id = $1",
+            [1 + this.chance.below(24), noon],
+          );
+    });
+
+  /** Somebody changes every row, where one was meant. */
+  spoilRents = (): Promise<void> =>
+    this.within("rents", async (session) => {
+      await session.query("update tenancies set rent_cents = 41700");
+    });
+
+  /** What a restore in place left beside the restored database. */
+  dropReplaced = (): Promise<void> =>
+    this.within("postgres", async (session) => {
+      const { rows } = await session.query<{ name: string }>(
+        "select quote_ident(datname) as name from pg_database where datname like '% until %'",
+      );
+      for (const { name } of rows) await session.query(`drop database ${name}`);
     });
 
   private async within(database: string, work: (session: pg.Client) => Promise<void>): Promise<void> {

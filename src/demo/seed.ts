@@ -33,7 +33,7 @@ import { Receiver } from "@/standins/inbox/receiver";
 import { MailServer } from "@/standins/mail/server";
 import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/seal/secrets";
-import { DatabaseLife, ORDER_BOOK } from "./databases";
+import { DatabaseLife, type DemoDatabase } from "./databases";
 import { MachineLife } from "./files";
 import { MailLife } from "./mail";
 import { loaf } from "./picture";
@@ -137,7 +137,7 @@ class Seeding {
     private readonly services: Services,
     private readonly clock: StoryClock,
     home: string,
-    private readonly databases: string | null,
+    databases: string | null,
     private readonly say: (line: string) => void,
   ) {
     this.folder = join(home, "demo");
@@ -149,6 +149,7 @@ class Seeding {
       // requests are signed by the machine's own clock
     });
     this.mailServer = new MailServer(this.mail.world, clock.now);
+    this.databaseLife = databases === null ? null : new DatabaseLife(databases);
     this.network = new NetworkRuns(services);
     this.drills = new DrillRuns(services, join(home, "drills"));
     this.inbox = new MailDrop(join(this.folder, "messages/mail"));
@@ -160,7 +161,8 @@ class Seeding {
     );
   }
   private readonly home: string;
-  private orderBook: DatabaseLife | null = null;
+  private readonly databaseLife: DatabaseLife | null;
+  private readonly databasesMade: DemoDatabase[] = [];
 
   /** Does an operation of the API as the owner would. */
   private async call<T>(id: string, params: Record<string, string>, body?: unknown): Promise<T> {
@@ -481,8 +483,8 @@ class Seeding {
         howLong: world.policy.howLong,
         where: { depotId },
       });
-    if (world.databases && this.databases)
-      await this.connectDatabases(world.databases, client.id, sites[0]!.id, {
+    if (world.databases && this.databaseLife)
+      await this.connectDatabases(this.databaseLife, world.databases, client.id, sites[0]!.id, {
         what: { database: {} },
         when: { schedules: nightly(world.databases.at), targetHours: world.policy.targetHours },
         howLong: world.policy.howLong,
@@ -558,13 +560,15 @@ class Seeding {
   }
 
   private async connectDatabases(
+    life: DatabaseLife,
     databases: WorldDatabases,
     clientId: string,
     siteId: string,
     clauses: object,
   ): Promise<void> {
     const password = randomSecret(18);
-    this.orderBook = await DatabaseLife.begin(this.databases!, password);
+    await life.begin(databases.database, password);
+    this.databasesMade.push(databases.database);
     await this.call(
       "createPolicy",
       {},
@@ -577,10 +581,10 @@ class Seeding {
         kind: "database",
         siteId,
         name: databases.name,
-        address: this.orderBook.address,
-        user: this.orderBook.user,
+        address: life.address(),
+        user: databases.database,
         password,
-        maintenance: ORDER_BOOK,
+        maintenance: databases.database,
         tls: "off",
         region: "north harbour",
       },
@@ -644,7 +648,7 @@ class Seeding {
       for (const { life, online } of this.living)
         if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
       await this.mail.day(noon);
-      await this.orderBook?.day(noon);
+      for (const database of this.databasesMade) await this.databaseLife!.day(database, noon);
       await requestDueDrills(this.services);
       while (await this.drills.start()) await this.drills.settled();
       await noteTodaysUsage(this.services);
@@ -664,7 +668,11 @@ class Seeding {
     if (daysLeft === 4) of("quill-lt-04").life.deleteFolder("Templates");
     const emptied = this.lastThursday();
     if (daysLeft === emptied) this.mail.empty(EMPTIED);
-    if (daysLeft === emptied - 1) await this.bringBackMailbox();
+    if (daysLeft === emptied) await this.databaseLife?.spoilRents();
+    if (daysLeft === emptied - 1) {
+      await this.bringBackMailbox();
+      await this.bringBackRents();
+    }
     if (daysLeft === 1) {
       of("thorn-arch-01").life.encrypt(0.38, this.clock.now());
       const { folder } = of("voss-lt-02").state;
@@ -703,6 +711,36 @@ class Seeding {
       { items: [{ pointId: best.id.toString("hex"), path: "/" }], destination: { kind: "original" } },
     );
     while ((await this.network.start()) > 0) await this.network.settled();
+  }
+
+  /** The desk puts the database back that somebody changed the day before, as it was in the evening before that. */
+  private async bringBackRents(): Promise<void> {
+    if (!this.databaseLife) return;
+    const dayBefore = new Date(this.clock.now().getTime() - 1.5 * DAY_MS);
+    const point = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ id: Buffer }>(
+        tx,
+        `select p.id from points p join sources s on s.id = p.source_id
+         where s.kind = 'database' and s.name like 'rents %' and p.dropped_at is null and p.moment < $1
+         order by p.moment desc limit 1`,
+        [dayBefore],
+      ),
+    );
+    if (!point) throw new Error("rents has no recovery point");
+    await this.call(
+      "restore",
+      {},
+      { items: [{ pointId: point.id.toString("hex"), path: "/" }], destination: { kind: "original" } },
+    );
+    while ((await this.network.start()) > 0) await this.network.settled();
+    const ended = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ outcome: string; code: string | null }>(
+        tx,
+        "select r.outcome, r.code from runs r join sources s on s.id = r.source_id where r.kind = 'restore' and s.kind = 'database'",
+      ),
+    );
+    if (ended?.outcome !== "clean") throw new Error(`rents was not restored: ${ended?.code}`);
+    await this.databaseLife.dropReplaced();
   }
 
   /** Lets every schedule fire up to a moment, and the machines that are on do their runs. */

@@ -1,6 +1,7 @@
 import type { ProviderRole } from "@/core/rights/rights";
 import { rulesAt } from "@/core/schedule/rule";
 import type { Contract } from "@/core/usage/contract";
+import type { DemoDatabase } from "./databases";
 
 /** The demo's world: made up, every name in it. Files are described by kind; `files.ts` writes them. */
 export type FileKind = "letters" | "ledger" | "photos" | "drawings" | "readings" | "recipes" | "scans";
@@ -18,6 +19,7 @@ export interface WorldMachine {
 /** A client's database server. */
 export interface WorldDatabases {
   readonly name: string;
+  readonly database: DemoDatabase;
   /** When it is backed up, every evening. */
   readonly at: string;
 }
@@ -241,7 +243,6 @@ export const CLIENTS: readonly WorldClient[] = [
       secretEndsInDays: -3,
       at: "19:30",
     },
-    databases: { name: "Bakery databases", at: "20:15" },
   },
   {
     name: "Ostrel Land Surveyors",
@@ -302,6 +303,7 @@ export const CLIENTS: readonly WorldClient[] = [
       howLong: { kind: "days", days: 45 },
       exclude: ["*.tmp", "cache"],
     },
+    databases: { name: "Rent database", database: "rents", at: "21:20" },
     machines: [
       machine("pend-srv-01", "Trust house", "/srv/tenancies", ["letters", "ledger", "scans"], 32),
       machine("pend-lt-07", "Trust house", "/home/visits", ["letters", "photos"], 18),
@@ -331,6 +333,7 @@ export const CLIENTS: readonly WorldClient[] = [
       schedules: nightly("23:30"),
       targetHours: 26,
     },
+    databases: { name: "Sensor database", database: "sensor_readings", at: "20:15" },
     machines: [machine("kest-srv-01", "Hatchery", "/srv/sensors", ["readings", "ledger"], 30)],
   },
 ];

@@ -19,3 +19,7 @@ export type NetworkKind = ReachedBy<"network">;
 /** A kind by its id; null for one that a newer version wrote. */
 export const kindOf = (id: string): Kind | null =>
   Object.hasOwn(KINDS, id) ? KINDS[id as SourceKind] : null;
+
+/** What a restore of a kind counts. */
+export const restoredWords = (kind: Kind): { readonly one: string; readonly many: string } =>
+  kind.restored ?? { one: kind.item, many: kind.items };

@@ -8,6 +8,8 @@ export interface Kind {
   /** What a recovery point of the kind contains. */
   readonly item: string;
   readonly items: string;
+  /** What a restore puts back, where that is not an item. */
+  readonly restored?: { readonly one: string; readonly many: string };
   /** What a contract and Usage count. */
   readonly unit: { readonly one: string; readonly many: string };
   /** Its recovery points can be shared with a client's people, who look into them and restore them in the portal. */

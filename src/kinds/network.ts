@@ -20,6 +20,8 @@ export interface RestoreWork {
   }[];
   /** A folder of the target, names separated by slashes; null: where everything was. */
   readonly folder: string | null;
+  /** Of a database: the one table that is wanted. */
+  readonly table?: { readonly schema: string; readonly name: string } | null;
   /** What will pass, as soon as it is known. */
   readonly expect: (items: number, bytes: number) => void;
   readonly log: (

@@ -250,6 +250,7 @@ async function describeJob(
       folder: request.folder,
       clash: request.clash,
       toSourceId: request.toSourceId ?? null,
+      table: request.table ?? null,
       totalBytes: run.progress.totalBytes ?? null,
     };
   }

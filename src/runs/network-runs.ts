@@ -11,7 +11,7 @@ import { pointById } from "@/db/points/points";
 import { clientsWithNetworkRuns } from "@/db/runs/runs";
 import { connectionById } from "@/db/sources/connections";
 import { sourceById } from "@/db/sources/sources";
-import { KINDS } from "@/kinds";
+import { KINDS, restoredWords } from "@/kinds";
 import { networkAccess } from "@/kinds/server";
 import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
@@ -126,13 +126,14 @@ export class NetworkRuns {
       {
         items,
         folder: job.folder,
+        table: job.table,
         expect: (count, bytes) => reporter.expect(count, bytes),
         log: (level, code, path, message) => reporter.log(level, code, path && showBytes(path), message),
         progress: reporter.progress,
         signal: reporter.signal,
       },
     );
-    const { item, items: many } = KINDS[connection.kind];
+    const { one: item, many } = restoredWords(KINDS[connection.kind]);
     if (cautions > 0 && put.files + present === 0)
       throw new CodedError(
         "restore.cannot-write",

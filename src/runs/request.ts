@@ -131,6 +131,8 @@ export interface RestoreRequest {
         readonly sourceId: SourceId;
         /** Names separated by slashes; without it everything goes where it was. */
         readonly folder?: string | undefined;
+        /** Of a database: the one table that is wanted. */
+        readonly table?: StoredRestore["table"] | undefined;
       };
   readonly clash: "keep-both" | "replace" | "skip";
 }
@@ -142,6 +144,8 @@ export interface StoredRestore {
   readonly clash: RestoreRequest["clash"];
   /** The source that is restored to over the network, and its name at that time; absent for a machine. */
   readonly toSourceId?: SourceId;
+  /** Of a database: the one table that is restored. */
+  readonly table?: { readonly schema: string; readonly name: string };
   readonly toName?: string;
 }
 
@@ -186,6 +190,8 @@ async function networkTargetOf(
     for (const [i, item] of items.entries())
       if ((await sourceById(tx, item.point.sourceId))?.kind !== target.kind)
         throw invalid(`items.${i}`, "These items are of several kinds. Restore them one kind at a time.");
+    if (destination.table && target.kind !== "database")
+      throw invalid("destination.table", "Only of a database a single table can be restored.");
     const missing = destination.folder ? null : kindOf(target.kind)?.nameElsewhere;
     if (missing) throw invalid("destination.folder", missing);
     return { target, folder: destination.folder ?? null };
@@ -215,6 +221,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
       folder,
       clash: "skip",
       toSourceId: target.id,
+      ...(destination.kind === "source" && destination.table ? { table: destination.table } : {}),
       toName: target.name,
     };
     return insertRestore(tx, who, source, request, { stored, machineId: null, to: target.name });

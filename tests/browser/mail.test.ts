@@ -6,6 +6,7 @@ import { seemlyToAll } from "../accessible";
 import { choose, openBrowser, press, see, seeText, signInAs, type } from "../browser";
 import { backUp, makeClient, type TestClient } from "../client";
 import { freshFolder } from "../depot";
+import { eventOf } from "../radicale";
 import { TestConsole, until } from "../test-console";
 
 /** Somebody empties a mailbox; a technician reads what was in it and restores it, and so does its owner in the portal. */
@@ -39,6 +40,10 @@ beforeAll(async () => {
     mailboxes: [mailbox("lettings"), mailbox("accounts")],
   };
   world.add(tenant);
+  const calendar = { id: "c", kind: "calendar" as const, name: "Lettings", items: [] };
+  box("lettings").collections = [calendar];
+  const entry = eventOf("roof", "Roof inspection", "20261203T080000Z", ["LOCATION:Tern House"]);
+  world.putItem(tenant, box("lettings"), calendar, "roof.ics", entry, new Date());
   for (const [n, subject] of ["Boiler inspection", "Keys for the side door", "Minutes of Tuesday"].entries())
     world.deliver(
       tenant,
@@ -55,11 +60,13 @@ beforeAll(async () => {
       ),
     );
   server = new MailServer(world);
+  const address = await server.listen();
   await console_.ok("POST", `/clients/${client.id}/connections`, {
     kind: "mail",
     siteId: client.siteId,
     name: "Trust mail",
-    address: await server.listen(),
+    address,
+    dav: `${address}/dav/principals/{mailbox}/`,
     tenantId: "trust",
     clientId: "keep",
     clientSecret: "right",
@@ -113,7 +120,16 @@ describe("a mailbox that somebody emptied", () => {
     await seemlyToAll(browser, "mail in Restore");
     const search = await see(browser, "[data-filter]");
     await search.sendKeys("subject:keys from:maren\n");
-    await seeText(browser, "1 item found among 3 of 3.");
+    await seeText(browser, "1 item found among 4 of 4.");
+  });
+
+  it("has calendars beside the folders of the mail, with their entries", async () => {
+    await (await see(browser, "[data-folder='/Calendars/Lettings']")).click();
+    await press(browser, "Roof inspection");
+    await seeText(browser, "Tern House");
+    await seeText(browser, "Thu 3 December 2026, 08:00");
+    await seemlyToAll(browser, "a calendar entry");
+    await (await see(browser, "[data-folder='/Inbox']")).click();
   });
 
   it("is restored where it was, with one click on its folder", async () => {

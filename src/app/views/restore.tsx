@@ -10,7 +10,7 @@ import { pointsOf } from "@/db/points/points";
 import { pastRuns } from "@/db/runs/runs";
 import { listMachines } from "@/db/sources/machines";
 import { reachableSources, sourceById, standingsPage } from "@/db/sources/sources";
-import { KINDS, kindOf } from "@/kinds";
+import { KINDS, kindOf, restoredWords } from "@/kinds";
 import { asSession } from "@/server/access/unlocked";
 import { whyKept, whyWords } from "@/server/inside/kept";
 import { RestoreForm } from "@/ui/frame/lazy";
@@ -108,6 +108,7 @@ export async function restoreView({
     .map(({ id, name, clientId }) => ({ id, name, ours: clientId === null }));
   const lately = await pastRuns(tx, { sourceId: source.id, kind: "restore", limit: 4 });
   const words = kindOf(source.kind) ?? KINDS.files;
+  const restored = restoredWords(words);
   const key = await clientKey(tx, source.clientId);
   const locked =
     key?.holding === "passphrase" &&
@@ -174,7 +175,7 @@ export async function restoreView({
           }))}
           lately={lately.map((run) => ({
             id: run.id,
-            text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), words.item, words.items)}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
+            text: `${clockText(run.endedAt!, zone)} · ${counted(Number(run.figures.files ?? 0), restored.one, restored.many)}, ${formatBytes(Number(run.figures.bytes ?? 0))} · ${run.requestedBy ?? ""} · ${run.outcome}`,
           }))}
           runsBase={baseOf(source.clientSlug)}
           people={people}

@@ -17,7 +17,8 @@ import {
   waitingFacts,
 } from "@/db/runs/runs";
 import { comingRuns } from "@/db/sources/sources";
-import { KINDS, kindOf } from "@/kinds";
+import { KINDS, kindOf, restoredWords } from "@/kinds";
+import type { Kind } from "@/kinds/kind";
 import { whyWaiting } from "@/runs/request";
 import { RateDrawing } from "@/ui/drawings/rate-drawing";
 import { LiveProgress } from "@/ui/frame/live-progress";
@@ -180,17 +181,18 @@ function waitsFor(run: RunRow, facts: WaitingFacts | undefined, zone: string, no
   return "queued";
 }
 
-const wordsOf = (run: RunRow) => kindOf(run.sourceKind) ?? KINDS.files;
+const wordsOf = (run: RunRow): Kind => kindOf(run.sourceKind) ?? KINDS.files;
 
 function shortly(run: RunRow): string {
   const { figures } = run;
   const { item, items } = wordsOf(run);
+  const restored = restoredWords(wordsOf(run));
   if (run.state !== "ended") return "running";
   if (run.code && run.outcome !== "clean") return CODES[run.code].title;
   if (run.outcome === "clean" || run.outcome === "caution") {
     if (run.kind === "drill") return drillSentence(run.figures);
     return run.kind === "restore"
-      ? `${counted(Number(figures.files ?? 0), item, items)}, ${formatBytes(Number(figures.bytes ?? 0))}`
+      ? `${counted(Number(figures.files ?? 0), restored.one, restored.many)}, ${formatBytes(Number(figures.bytes ?? 0))}`
       : `${counted(Number(figures.filesRead ?? 0), item, items)} read, ${formatBytes(Number(figures.storedBytes ?? 0))} added`;
   }
   return run.message ?? run.outcome ?? "";
@@ -199,15 +201,24 @@ function shortly(run: RunRow): string {
 function figuresOf(run: RunRow, zone: string): [string, string][] {
   const number = (name: string) => Number(run.figures[name] ?? 0);
   const { item, items } = wordsOf(run);
+  const restored = restoredWords(wordsOf(run));
   if (run.kind === "restore" && typeof run.request.toSourceId === "string")
     return [
-      ["Restored", `${counted(number("files"), item, items)}, ${formatBytes(number("bytes"))}`],
+      [
+        "Restored",
+        `${counted(number("files"), restored.one, restored.many)}, ${formatBytes(number("bytes"))}`,
+      ],
       ...(number("skipped")
         ? [["Already there", counted(number("skipped"), item, items)] as [string, string]]
         : []),
       ...(number("folders") ? [["Created", counted(number("folders"), "folder")] as [string, string]] : []),
       ...(number("cautions")
-        ? [["Not restored", counted(number("cautions"), item, items)] as [string, string]]
+        ? [
+            // of a database the statements that the server rejected
+            (wordsOf(run).restored
+              ? ["Rejected statements", String(number("cautions"))]
+              : ["Not restored", counted(number("cautions"), item, items)]) as [string, string],
+          ]
         : []),
     ];
   if (run.kind === "restore") {

@@ -130,6 +130,8 @@ export const restoreJob = z.object({
   clash: z.enum(["keep-both", "replace", "skip"]),
   /** The source that the runner restores to over the network; null for a machine. */
   toSourceId: z.uuid().nullable().default(null),
+  /** Of a database: the one table that is restored; null for all of it. */
+  table: z.object({ schema: z.string(), name: z.string() }).nullable().default(null),
   /** What all of it weighs, to look for room beforehand; null where it is not known. */
   totalBytes: z.number().nullable().default(null),
 });

@@ -5,7 +5,7 @@ import type { FoundSource, NetworkAccess } from "../network";
 import { STEPS } from "./connecting";
 import { programsFor } from "./programs";
 import { DatabaseReader, majorOf } from "./reader";
-import { restoreDatabase } from "./restore";
+import { BESIDE, restoreDatabase } from "./restore";
 import { DatabaseServer } from "./server";
 import type { DatabaseSettings } from "./settings";
 import type { DatabaseWhat } from "./what";
@@ -31,7 +31,9 @@ export const DATABASE_ACCESS: NetworkAccess<DatabaseSettings, DatabaseWhat> = {
           const { rows } = await server.with(undefined, (session) =>
             session.query<{ name: string }>(
               `select datname as name from pg_database
-               where datallowconn and not datistemplate and has_database_privilege(oid, 'connect') order by datname`,
+               where datallowconn and not datistemplate and has_database_privilege(oid, 'connect')
+                 and datname !~ $1 order by datname`,
+              [BESIDE],
             ),
           );
           if (rows.length === 0)

@@ -72,11 +72,13 @@ async function restore(
   id = "orders",
   over = connection(),
   path = "/",
+  table: { schema: string; name: string } | null = null,
 ) {
   const lines: { code: Code | null; message: string }[] = [];
   const work = {
     items: [{ store: depot.reader(), root, path }],
     folder,
+    table,
     expect: () => {},
     log: (_level: string, code: Code | null, _at: string | null, message: string) =>
       void lines.push({ code, message }),
@@ -111,6 +113,11 @@ describe("a database server", () => {
       ["List the databases", true],
     ]);
     expect(test.found.map(({ id }) => id)).toEqual(expect.arrayContaining(["orders", "postgres", ODD]));
+    // what a restore makes for a while is no source
+    await server.query("postgres", 'create database "orders restored 0123abcd"');
+    const during = await DATABASE_ACCESS.test(connection());
+    expect(during.found).toEqual(test.found);
+    await server.query("postgres", 'drop database "orders restored 0123abcd"');
     expect(test.found.find(({ id }) => id === "orders")!.name).toBe("orders on 127.0.0.1");
   });
 
@@ -176,6 +183,19 @@ describe("a database", () => {
     await expect(restore(root, "x".repeat(64))).rejects.toMatchObject({ code: "restore.cannot-write" });
   });
 
+  it("takes the place of the original also where that is the database the connection signs in to", async () => {
+    await server.query("postgres", "create role alone login createdb password 'x'");
+    await server.query("postgres", "create database alone owner alone");
+    const own = connection({ user: "alone", maintenance: "alone" }, "x");
+    await server.query("alone", "create table t as select 7 as v; alter table t owner to alone");
+    const { root } = await store("alone", null, {}, own);
+    await server.query("alone", "update t set v = 0");
+    await restore(root, null, "alone", own);
+    expect(await server.query("alone", "select v from t")).toEqual([{ v: 7 }]);
+    await restore(root, null, "alone", own);
+    expect(await server.query("alone", "select v from t")).toEqual([{ v: 7 }]);
+  });
+
   it("takes the place of the original, which is kept under another name; not while somebody uses it", async () => {
     const { root } = await store();
     const before = await server.content("orders");
@@ -193,6 +213,21 @@ describe("a database", () => {
     expect((await server.query("postgres", "select 1 as one")).length).toBe(1);
     expect(await server.query(aside, "select * from customers")).toEqual([]);
     expect(names.some((name) => name.includes("restored"))).toBe(false);
+  });
+
+  it("with the longest name there is takes its place as well, and both names are whole", async () => {
+    const long = "ö".repeat(31);
+    await server.query("postgres", `create database "${long}"`);
+    await server.query(long, "create table t (v int)");
+    const { root } = await store(long);
+    await restore(root, null, long);
+    const names = (
+      await server.query<{ datname: string }>("postgres", "select datname from pg_database")
+    ).map(({ datname }) => datname);
+    expect(names).toContain(long);
+    expect(
+      names.filter((name) => /^ö{15} until \d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d{3}$/.test(name)),
+    ).toHaveLength(1);
   });
 
   it("with any name is stored and restored", async () => {
@@ -216,6 +251,24 @@ describe("a database", () => {
       '"leaving" does not exist',
     );
     expect(await server.query("orders_without_role", "select * from customers")).toHaveLength(3);
+  });
+
+  it("gives back one table alone, also of another schema", async () => {
+    const { root } = await store();
+    const only = (table: { schema: string; name: string }, folder: string | null) =>
+      restore(root, folder, "orders", connection(), "/", table);
+    await only({ schema: "public", name: "customers" }, "only_customers");
+    expect((await server.content("only_customers")).map((line) => line.split(" ")[0])).toEqual([
+      "public.customers",
+      "public.customers",
+      "public.customers",
+    ]);
+    await only({ schema: "audit", name: 'odd "table' }, "only_odd");
+    expect(await server.content("only_odd")).toHaveLength(1);
+    await expect(only({ schema: "public", name: "none" }, "x")).rejects.toMatchObject({ code: "not-found" });
+    await expect(only({ schema: "public", name: "customers" }, null)).rejects.toMatchObject({
+      code: "restore.cannot-write",
+    });
   });
 
   it("leaves out the rows of tables that a policy names, not their definitions", async () => {

@@ -2,8 +2,9 @@ import type { Kind } from "../kind";
 
 export const DATABASE = {
   sources: "databases",
-  item: "database",
-  items: "databases",
+  item: "file",
+  items: "files",
+  restored: { one: "database", many: "databases" },
   unit: { one: "database", many: "databases" },
   shared: false,
   nameElsewhere: "Enter a name for the new database.",

@@ -1,4 +1,5 @@
 import { randomBytes } from "node:crypto";
+import { setTimeout as sleep } from "node:timers/promises";
 import type pg from "pg";
 import { CodedError } from "@/core/codes";
 import { fileBytes, findEntry } from "@/store/read/browse";
@@ -13,6 +14,8 @@ import { type DatabaseServer, lastWords } from "./server";
 
 const quoted = (name: string): string => `"${name.replaceAll('"', '""')}"`;
 const literal = (text: string): string => `'${text.replaceAll("'", "''")}'`;
+/** Names of databases that are restored beside the one that they will replace: no sources. */
+export const BESIDE = " restored [0-9a-f]{8}$";
 /** PostgreSQL cuts longer names. */
 export const NAME_BYTES = 63;
 
@@ -35,65 +38,79 @@ export async function restoreDatabase(
       "not-found",
       `the recovery point has no ${DUMP} and ${CATALOG}; it is not one of a database`,
     );
+  const table = work.table ?? null;
+  if (table && !catalog.tables.some((one) => one.schema === table.schema && one.name === table.name))
+    throw new CodedError("not-found", `the recovery point has no table ${table.schema}.${table.name}`);
   const size = dump.size ?? 0;
   work.expect(1, size);
-  return server.with(undefined, async (session) => {
-    const inPlace = work.folder === null;
-    const name = work.folder ?? original;
-    if (Buffer.byteLength(name) > NAME_BYTES)
-      throw new CodedError("restore.cannot-write", `a database name has at most ${NAME_BYTES} bytes`);
-    const stands = await exists(session, name);
-    if (stands && !inPlace)
+  const inPlace = work.folder === null;
+  if (inPlace && table)
+    throw new CodedError(
+      "restore.cannot-write",
+      "a single table does not replace a database; give a new name",
+    );
+  const name = work.folder ?? original;
+  if (Buffer.byteLength(name) > NAME_BYTES)
+    throw new CodedError("restore.cannot-write", `a database name has at most ${NAME_BYTES} bytes`);
+  const { target, stands, programs } = await server.with(undefined, async (session) => {
+    const there = await exists(session, name);
+    if (there && !inPlace)
       throw new CodedError("restore.exists", `${server.host} has a database ${name} already`);
-    if (stands) await refuseUsed(session, name);
-    const target = stands ? `${cut(name, 40)} restored ${randomBytes(4).toString("hex")}` : name;
-    const programs = await programsFor(await majorOf(session));
-    await create(session, target, catalog);
-    const way = await server.way();
-    const abort = () => way.end();
-    work.signal.addEventListener("abort", abort, { once: true });
-    try {
-      work.signal.throwIfAborted();
-      const { stdin, stdout, done } = way.run(programs, "pg_restore", [
-        "--no-password",
-        `--dbname=${connectionText(target)}`,
-      ]);
-      stdout.resume();
-      for await (const part of fileBytes(store, dump, 0, size)) {
-        if (stdin.destroyed || stdin.closed) break;
-        if (!stdin.write(part)) await drained(stdin, done);
-        work.progress.bytes += part.length;
-      }
-      stdin.end();
-      const { ok, said, how } = await done;
-      work.signal.throwIfAborted();
-      const cautions = cautionsOf(said);
-      // it goes on after statements that failed, and counts them at its end
-      if (!ok && !/errors ignored on restore: \d+/.test(said))
-        throw new CodedError("restore.cannot-write", lastWords(said) || `pg_restore ended with ${how}`);
-      for (const line of cautions) work.log("caution", "restore.statement-failed", path, line);
-      if (stands) {
-        const aside = `${cut(name, 40)} until ${now().toISOString().slice(0, 19).replace("T", " ")}`;
-        await replace(session, name, target, aside);
-        work.log(
-          "info",
-          null,
-          path,
-          `the database that was there is now “${aside}”; delete it when nobody needs it`,
-        );
-      }
-      work.log("info", null, path, `restored as ${name}`);
-      work.progress.items += 1;
-      return { files: 1, bytes: size, folders: 0, present: 0, cautions: cautions.length };
-    } catch (error) {
-      way.end();
-      await session.query(`drop database if exists ${quoted(target)}`).catch(() => {});
-      throw error;
-    } finally {
-      work.signal.removeEventListener("abort", abort);
-      way.end();
-    }
+    if (there) await refuseUsed(session, name);
+    const beside = there ? `${cut(name, 40)} restored ${randomBytes(4).toString("hex")}` : name;
+    const found = await programsFor(await majorOf(session));
+    await create(session, beside, catalog);
+    return { target: beside, stands: there, programs: found };
   });
+  const way = await server.way();
+  const abort = () => way.end();
+  work.signal.addEventListener("abort", abort, { once: true });
+  try {
+    work.signal.throwIfAborted();
+    if (table && table.schema !== "public")
+      await server.with(target, (inside) => inside.query(`create schema ${quoted(table.schema)}`));
+    const { stdin, stdout, done } = way.run(programs, "pg_restore", [
+      "--no-password",
+      ...(table ? [`--schema=${table.schema}`, `--table=${table.name}`] : []),
+      `--dbname=${connectionText(target)}`,
+    ]);
+    stdout.resume();
+    for await (const part of fileBytes(store, dump, 0, size)) {
+      if (stdin.destroyed || stdin.closed) break;
+      if (!stdin.write(part)) await drained(stdin, done);
+      work.progress.bytes += part.length;
+    }
+    stdin.end();
+    const { ok, said, how } = await done;
+    work.signal.throwIfAborted();
+    const cautions = cautionsOf(said);
+    // it goes on after statements that failed, and counts them at its end
+    if (!ok && !/errors ignored on restore: \d+/.test(said))
+      throw new CodedError("restore.cannot-write", lastWords(said) || `pg_restore ended with ${how}`);
+    for (const line of cautions) work.log("caution", "restore.statement-failed", path, line);
+    if (stands) {
+      const aside = `${cut(name, 30)} until ${now().toISOString().slice(0, 23).replace("T", " ")}`;
+      await replace(server, name, target, aside);
+      work.log(
+        "info",
+        null,
+        path,
+        `the database that was there is now “${aside}”; delete it when nobody needs it`,
+      );
+    }
+    work.log("info", null, path, `restored as ${name}`);
+    work.progress.items += 1;
+    return { files: 1, bytes: size, folders: 0, present: 0, cautions: cautions.length };
+  } catch (error) {
+    way.end();
+    await server
+      .with(undefined, (session) => session.query(`drop database if exists ${quoted(target)}`))
+      .catch(() => {});
+    throw error;
+  } finally {
+    work.signal.removeEventListener("abort", abort);
+    way.end();
+  }
 }
 
 function oneDatabase({ items }: RestoreWork): RestoreWork["items"][number] {
@@ -152,21 +169,36 @@ async function create(
   }
 }
 
-/** Both names change, or none: the second change is taken back with the first. */
-async function replace(session: pg.Client, name: string, restored: string, aside: string): Promise<void> {
-  await refuseUsed(session, name);
-  try {
-    await session.query(`alter database ${quoted(name)} rename to ${quoted(aside)}`);
-  } catch (error) {
-    throw new CodedError("restore.in-use", (error as Error).message);
-  }
-  try {
-    await session.query(`alter database ${quoted(restored)} rename to ${quoted(name)}`);
-  } catch (error) {
-    await session.query(`alter database ${quoted(aside)} rename to ${quoted(name)}`);
-    throw new CodedError("restore.cannot-write", (error as Error).message);
-  }
+/**
+ * Both names change, or none. Each change is made from the other database, since nobody can rename the one that is open; the
+ * original may be the one that is opened otherwise.
+ */
+async function replace(server: DatabaseServer, name: string, restored: string, aside: string): Promise<void> {
+  const rename = (from: string, to: string) => `alter database ${quoted(from)} rename to ${quoted(to)}`;
+  await server.with(restored, async (session) => {
+    await refuseUsed(session, name);
+    await session.query(rename(name, aside)).catch((error: Error) => {
+      throw new CodedError("restore.in-use", error.message);
+    });
+  });
+  await server.with(aside, async (session) => {
+    // a session with the restored one may take a moment to end
+    for (let tries = 1; ; tries += 1)
+      try {
+        await session.query(rename(restored, name));
+        return;
+      } catch (error) {
+        if (tries < RENAMES) {
+          await sleep(RENAME_PAUSE_MS * tries);
+          continue;
+        }
+        await server.with(restored, (other) => other.query(rename(aside, name)));
+        throw new CodedError("restore.cannot-write", (error as Error).message);
+      }
+  });
 }
+const RENAMES = 6;
+const RENAME_PAUSE_MS = 100;
 
 /** Statements that failed, one line each, from what pg_restore said. */
 const cautionsOf = (said: string): string[] =>

@@ -16,6 +16,19 @@ import { DATABASE } from "./kind";
 
 type Destination = "beside" | "original" | "machine" | "download";
 
+/** A table as it is typed, `schema.name` or a name in the schema `public`, as the API takes it. */
+function tableOf(text: string): object {
+  const typed = text.trim();
+  if (!typed) return {};
+  const cut = typed.indexOf(".");
+  return {
+    table:
+      cut < 0
+        ? { schema: "public", name: typed }
+        : { schema: typed.slice(0, cut), name: typed.slice(cut + 1) },
+  };
+}
+
 /** Where a database goes: under a new name on its own or another server, in place of the original, or to files. */
 export function DatabaseTarget(props: TargetProps) {
   const { source, machines, sources, basket } = props;
@@ -26,6 +39,7 @@ export function DatabaseTarget(props: TargetProps) {
   const [server, setServer] = useState(own?.connectionName ?? servers[0]?.connectionName ?? "");
   const original = source.name.replace(/ on .*$/, "");
   const [name, setName] = useState(`${original}_restored`);
+  const [table, setTable] = useState("");
   const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
   const [path, setPath] = useState("/restored");
   const [format, setFormat] = useState<DownloadFormat>("zip");
@@ -34,7 +48,7 @@ export function DatabaseTarget(props: TargetProps) {
   const send = () => {
     if (destination === "download") return download(format);
     const target = {
-      beside: { kind: "source", sourceId: on?.id, folder: name.trim() },
+      beside: { kind: "source", sourceId: on?.id, folder: name.trim(), ...tableOf(table) },
       original: { kind: "original" },
       machine: { kind: "folder", folder: path, machineId },
     }[destination];
@@ -70,6 +84,15 @@ export function DatabaseTarget(props: TargetProps) {
               error={sending.errorOf("destination.folder")}
               value={name}
               onChange={(event) => setName(event.target.value)}
+            />
+            <TextField
+              label="Only this table (optional)"
+              mono
+              placeholder="public.orders"
+              help="The new database then contains this table and its rows, without indexes and other tables."
+              error={sending.errorOf("destination.table.name") ?? sending.errorOf("destination.table.schema")}
+              value={table}
+              onChange={(event) => setTable(event.target.value)}
             />
           </div>
         )}
@@ -108,7 +131,7 @@ export function DatabaseTarget(props: TargetProps) {
       {basket.length > 0 && (whole || !toServer) && (
         <p className="said" data-said>
           {destination === "beside"
-            ? `The database is restored to ${server} as ${name.trim()}. Nothing that is there changes.`
+            ? `${table.trim() ? `The table ${table.trim()}` : "The database"} is restored to ${server} as ${table.trim() ? "the only one of a new database, " : ""}${name.trim()}. Nothing that is there changes.`
             : destination === "original"
               ? `The database is restored beside ${original}, then takes its name. The database that is there now is renamed and kept; it must have no sessions.`
               : destination === "machine"

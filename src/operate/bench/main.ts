@@ -1,6 +1,7 @@
 import { benchAdopt } from "./adopt";
 import { benchBandwidth } from "./bandwidth";
 import { benchConsole } from "./console";
+import { benchDatabase } from "./database";
 import { benchDeal } from "./deal";
 import { ENGINE_PARTS } from "./engine-parts";
 import { json } from "./ground";
@@ -21,6 +22,7 @@ const PARTS: Record<string, Part> = {
   portal: benchPortal,
   inside: benchInside,
   bandwidth: benchBandwidth,
+  database: benchDatabase,
 };
 
 const known = [...ENGINE_PARTS, ...Object.keys(PARTS)];

@@ -108,7 +108,7 @@ export function Basket({
               {several && <span className="text-soft text-[12.5px]"> {clockText(item.moment, zone)}</span>}
             </span>
             <span className="text-soft whitespace-nowrap">
-              {item.size === null ? "folder" : formatBytes(item.size)}
+              {item.type === "folder" ? "folder" : item.size !== null && formatBytes(item.size)}
             </span>
             <button
               type="button"

@@ -23,7 +23,7 @@ import {
 import { compareInside, describeLook, imageInside, lookInside } from "@/server/inside/look-inside";
 import { pathFromText } from "@/server/inside/path-text";
 import * as shape from "../shapes";
-import { pointParam, sourceParam, uuid, wantedQuery } from "./ids";
+import { name, pointParam, sourceParam, uuid, wantedQuery } from "./ids";
 
 const items = z
   .array(
@@ -259,7 +259,14 @@ export const restores = [
       destination: z.discriminatedUnion("kind", [
         z.object({ kind: z.literal("original") }),
         z.object({ kind: z.literal("folder"), folder, machineId: uuid.optional() }),
-        z.object({ kind: z.literal("source"), sourceId: uuid, folder: folderInside.optional() }),
+        z.object({
+          kind: z.literal("source"),
+          sourceId: uuid,
+          /** A folder of a mailbox; of databases the name of the new one. */
+          folder: folderInside.optional(),
+          /** Of a database: only this table. */
+          table: z.object({ schema: name("the schema", 63), name: name("the table", 63) }).optional(),
+        }),
       ]),
       clash: z.enum(["keep-both", "replace", "skip"]).default("keep-both"),
     }),
