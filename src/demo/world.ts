@@ -295,7 +295,7 @@ export const CLIENTS: readonly WorldClient[] = [
     },
     depot: "Quay",
     quotaMiB: 1024,
-    contract: { files: 2, mail: 6 },
+    contract: { files: 2, mail: 6, database: 1 },
     policy: {
       name: "Trust, every evening",
       schedules: nightly("20:45"),
@@ -327,7 +327,7 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["Hatchery"],
     depot: "South bucket",
     quotaMiB: 512,
-    contract: { files: 3 },
+    contract: { files: 3, database: 1 },
     policy: {
       name: "Hatchery, nightly",
       schedules: nightly("23:30"),

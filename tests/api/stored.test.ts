@@ -51,8 +51,8 @@ describe("what is stored as jsonb", () => {
   });
 });
 
-/** Where statements of SQL may stand besides `src/db`: programs that measure, fill or mend a whole database. */
-const ALSO = /^(operate\/(bench\/|master-key\.ts)|demo\/seed\.ts)/;
+/** Where statements of SQL may stand besides `src/db`: programs that measure, fill or mend a whole database; clients' databases. */
+const ALSO = /^(operate\/(bench\/|master-key\.ts)|demo\/(seed|databases)\.ts|kinds\/database\/)/;
 
 describe("statements of SQL", () => {
   it("stand in src/db alone", () => {

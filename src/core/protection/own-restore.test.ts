@@ -35,9 +35,9 @@ describe("what became of a restore, for whoever asked", () => {
       "Restored to /docs/back: 4 files, all beside an existing file.",
     );
   });
-  it("counts messages as such, and those that were there", () => {
+  it("counts items of mailboxes as such, and those that were there", () => {
     const mail = { kind: "mail", figures: { files: 1, skipped: 12 } };
-    expect(seen(mail)).toBe("Restored to the original location: 1 message, 12 already there.");
+    expect(seen(mail)).toBe("Restored to the original location: 1 item, 12 already there.");
     expect(seen({ ...mail, state: "due", outcome: null })).toMatch(/^Queued/);
     // of a kind that a newer version wrote
     expect(seen({ kind: "guest", figures: { files: 2 } })).toContain("2 files");

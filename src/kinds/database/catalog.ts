@@ -1,5 +1,6 @@
 import type pg from "pg";
 import { z } from "zod";
+import { databaseAccess, readAccess } from "./access";
 
 /** What a recovery point of a database knows of it without its rows: `catalog.json`. */
 export const catalogSchema = z.object({
@@ -9,6 +10,7 @@ export const catalogSchema = z.object({
   collate: z.string(),
   ctype: z.string(),
   bytes: z.number(),
+  access: databaseAccess,
   extensions: z.array(z.string()),
   tables: z.array(
     z.object({
@@ -80,6 +82,7 @@ export async function readCatalog(session: pg.Client): Promise<Catalog> {
   return {
     ...database!,
     bytes: Number(database!.bytes),
+    access: await readAccess(session, database!.database),
     extensions: extensions.map(({ extname }) => extname),
     tables: listed,
   };

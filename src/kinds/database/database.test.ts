@@ -183,6 +183,33 @@ describe("a database", () => {
     await expect(restore(root, "x".repeat(64))).rejects.toMatchObject({ code: "restore.cannot-write" });
   });
 
+  it("keeps who may connect, its owner and its settings: in place as they are now, beside as they were", async () => {
+    await server.query("postgres", "create role guest login password 'x'");
+    await server.query("postgres", "create database closed owner baker");
+    await server.query("postgres", "revoke connect, temporary on database closed from public");
+    await server.query("postgres", "alter database closed set search_path to audit, public");
+    await server.query("postgres", "alter database closed set work_mem to '8MB'");
+    const access = async (database: string) =>
+      (
+        await server.query<{ line: string }>(
+          "postgres",
+          `select pg_get_userbyid(datdba) || ' ' || has_database_privilege('guest', oid, 'connect') || ' '
+             || has_database_privilege('baker', oid, 'connect') || ' '
+             || coalesce((select setconfig::text from pg_db_role_setting where setdatabase = oid and setrole = 0), '') as line
+           from pg_database where datname = $1`,
+          [database],
+        )
+      )[0]!.line;
+    const closed = await access("closed");
+    expect(closed).toMatch(/^baker false true .*search_path=audit, public.*work_mem=8MB/);
+    const { root } = await store("closed");
+    await restore(root, "closed_beside", "closed");
+    expect(await access("closed_beside")).toBe(closed);
+    await server.query("postgres", "grant connect on database closed to guest");
+    await restore(root, null, "closed");
+    expect(await access("closed")).toBe(closed.replace("baker false", "baker true"));
+  });
+
   it("takes the place of the original also where that is the database the connection signs in to", async () => {
     await server.query("postgres", "create role alone login createdb password 'x'");
     await server.query("postgres", "create database alone owner alone");

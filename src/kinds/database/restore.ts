@@ -5,6 +5,7 @@ import { CodedError } from "@/core/codes";
 import { fileBytes, findEntry } from "@/store/read/browse";
 import { showBytes } from "@/store/tree/tree";
 import type { RestoreResult, RestoreWork } from "../network";
+import { applyAccess, readAccess } from "./access";
 import { databaseCatalog } from "./browse";
 import type { Catalog } from "./catalog";
 import { CATALOG, DUMP } from "./names";
@@ -52,7 +53,7 @@ export async function restoreDatabase(
   const name = work.folder ?? original;
   if (Buffer.byteLength(name) > NAME_BYTES)
     throw new CodedError("restore.cannot-write", `a database name has at most ${NAME_BYTES} bytes`);
-  const { target, stands, programs } = await server.with(undefined, async (session) => {
+  const { target, stands, programs, rejected } = await server.with(undefined, async (session) => {
     const there = await exists(session, name);
     if (there && !inPlace)
       throw new CodedError("restore.exists", `${server.host} has a database ${name} already`);
@@ -60,7 +61,19 @@ export async function restoreDatabase(
     const beside = there ? `${cut(name, 40)} restored ${randomBytes(4).toString("hex")}` : name;
     const found = await programsFor(await majorOf(session));
     await create(session, beside, catalog);
-    return { target: beside, stands: there, programs: found };
+    // what is replaced keeps its access as it is now; a new database has that of the moment
+    const access = there ? await readAccess(session, name) : catalog.access;
+    try {
+      return {
+        target: beside,
+        stands: there,
+        programs: found,
+        rejected: await applyAccess(session, beside, access),
+      };
+    } catch (error) {
+      await session.query(`drop database if exists ${quoted(beside)}`).catch(() => {});
+      throw new CodedError("restore.cannot-write", (error as Error).message);
+    }
   });
   const way = await server.way();
   const abort = () => way.end();
@@ -83,7 +96,7 @@ export async function restoreDatabase(
     stdin.end();
     const { ok, said, how } = await done;
     work.signal.throwIfAborted();
-    const cautions = cautionsOf(said);
+    const cautions = [...rejected, ...cautionsOf(said)];
     // it goes on after statements that failed, and counts them at its end
     if (!ok && !/errors ignored on restore: \d+/.test(said))
       throw new CodedError("restore.cannot-write", lastWords(said) || `pg_restore ended with ${how}`);
@@ -95,7 +108,7 @@ export async function restoreDatabase(
         "info",
         null,
         path,
-        `the database that was there is now “${aside}”; delete it when nobody needs it`,
+        `the database that was there is now “${aside}”; delete it when it is no longer needed`,
       );
     }
     work.log("info", null, path, `restored as ${name}`);

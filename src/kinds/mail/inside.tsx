@@ -206,7 +206,7 @@ export function MailInside({
         {aside}
       </form>
       <div
-        className={`grid min-h-0 flex-1 ${heading ? "grid-cols-[158px_minmax(0,1fr)]" : "grid-cols-[132px_minmax(0,1fr)]"} max-[560px]:grid-cols-1 max-[560px]:grid-rows-[auto_minmax(0,1fr)]`}
+        className={`grid min-h-0 flex-1 ${heading ? "grid-cols-[158px_minmax(0,1fr)]" : "grid-cols-[160px_minmax(0,1fr)]"} max-[560px]:grid-cols-1 max-[560px]:grid-rows-[auto_minmax(0,1fr)]`}
       >
         <nav
           className="border-line min-h-0 overflow-y-auto border-r pb-3 max-[560px]:max-h-[112px] max-[560px]:border-r-0 max-[560px]:border-b"

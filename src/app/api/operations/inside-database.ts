@@ -33,7 +33,8 @@ export const insideDatabase = [
       const { point } = await pointOf(context, params.pointId);
       const catalog = await databaseCatalog(await context.services.spaces.ofPoint(point), point.root);
       if (!catalog) throw notFound();
-      return { database: catalog };
+      const { access: _, ...database } = catalog;
+      return { database };
     },
   }),
   operation({
