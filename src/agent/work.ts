@@ -15,15 +15,23 @@ export const doJob = (
   identity: Pick<Identity, "privateKey" | "root">,
   state: AgentState,
   commands = true,
+  /** Errors that break the run off instead of failing it. */
+  breaksOff?: (error: unknown) => boolean,
 ): Promise<void> =>
-  carryOut(link, job, identity.privateKey, (dataKey, reporter) => {
-    const way = job.direct.length ? directLink(link, job.direct, reporter) : link;
-    return job.kind === "backup"
-      ? withCommands(job, reporter, commands, () =>
-          backUpFiles(way, job, dataKey, state, identity.root, reporter),
-        )
-      : restore(way, job, dataKey, state, identity.root, reporter);
-  });
+  carryOut(
+    link,
+    job,
+    identity.privateKey,
+    (dataKey, reporter) => {
+      const way = job.direct.length ? directLink(link, job.direct, reporter) : link;
+      return job.kind === "backup"
+        ? withCommands(job, reporter, commands, () =>
+            backUpFiles(way, job, dataKey, state, identity.root, reporter),
+          )
+        : restore(way, job, dataKey, state, identity.root, reporter);
+    },
+    breaksOff,
+  );
 
 /** Does the work of a job with the client's key and reports its end. */
 export const carryOut = (

@@ -25,6 +25,7 @@ import { sendDueStatements } from "@/runs/statements";
 import { endPassedBy, tickSchedules } from "@/runs/tick";
 import { hashPassword } from "@/server/access/sign-in";
 import { makeContext } from "@/server/api/operation";
+import { isDatabaseAway } from "@/server/base/problem";
 import { makeServices, type Services } from "@/server/base/services";
 import type { Settings } from "@/server/base/settings";
 import { noteTodaysUsage } from "@/server/statements/usage";
@@ -778,7 +779,7 @@ class Seeding {
     if (!due) return;
     const link = inProcessLink(this.services, machine);
     const job = await link.work(["backup", "restore"], new AbortController().signal);
-    if (job) await doJob(link, job, identity, state);
+    if (job) await doJob(link, job, identity, state, true, isDatabaseAway);
   }
 
   /** The surveyors' own disk: what is on it fills it to 96 of a hundred. */

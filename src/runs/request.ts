@@ -155,7 +155,10 @@ async function networkTarget(tx: Tx, from: Source, sourceId: SourceId, field: st
   if (!target) throw invalid(field, "This source does not exist, or you do not have access to it.");
   if (target.clientId !== from.clientId) throw invalid(field, "A restore stays within one client.");
   if (target.kind !== from.kind || !target.connectionId)
-    throw invalid(field, `${target.name} does not take ${kindOf(from.kind)?.items ?? "items"}.`);
+    throw invalid(
+      field,
+      `${target.name} cannot receive these items. Select one of the client's ${kindOf(from.kind)?.sources ?? "sources of the same kind"}.`,
+    );
   if (!(await isReachable(tx, target)))
     throw invalid(field, `${target.name} cannot be reached any more. Select another target.`);
   return target;

@@ -296,7 +296,7 @@ describe("keeping mailboxes", () => {
     ).sources.find((one) => one.kind === "files")!;
     const stranger = await enrolMachine(console_, other, "voss-lt-01");
     for (const [sourceId, message] of [
-      [machine.id, /does not take messages/],
+      [machine.id, /cannot receive these items. Select one of the client's mailboxes/],
       [stranger.sourceId, /stays within one client/],
       ["00000000-0000-4000-8000-000000000000", /does not exist, or you do not have access/],
     ] as const) {

@@ -1,20 +1,14 @@
 "use client";
 
-import { useRouter } from "next/navigation";
-import { useState } from "react";
-import { counted } from "@/core/units/duration";
-import { ClientAndSite, type ConnectClient, useClientAndSite } from "@/ui/clients/client-and-site";
-import { callApi } from "@/ui/parts/api";
-import { Refusal, SelectField, TextField, useSending } from "@/ui/parts/form";
-import { say } from "@/ui/parts/say";
+import type { ConnectClient } from "@/ui/clients/client-and-site";
+import { NetworkConnectForm, useNetworkConnect } from "@/ui/clients/network-connect";
+import { SelectField, TextField } from "@/ui/parts/form";
+import { DATABASE } from "./kind";
 import { DATABASE_TLS, TLS_WORDS } from "./settings";
 
-/** Connects a database server: tested before it is one, and refused at the field that the failing step is about. */
+/** Connects a database server. */
 export function ConnectDatabase({ clients }: { clients: readonly ConnectClient[] }) {
-  const router = useRouter();
-  const sending = useSending();
-  const choice = useClientAndSite(clients);
-  const [values, setValues] = useState({
+  const form = useNetworkConnect({
     name: "",
     address: "",
     user: "",
@@ -24,37 +18,14 @@ export function ConnectDatabase({ clients }: { clients: readonly ConnectClient[]
     authority: "",
     region: "",
   });
-  const field = (key: keyof typeof values) => ({
-    error: sending.errorOf(key),
-    value: values[key],
-    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
-  });
+  const { values, field } = form;
+  const body = {
+    kind: "database",
+    ...values,
+    authority: values.tls === "verify" ? values.authority : "",
+  };
   return (
-    <form
-      className="grid gap-4"
-      onSubmit={(event) => {
-        event.preventDefault();
-        void sending.send(async () => {
-          const { sources } = await callApi<{ sources: number }>(
-            "POST",
-            `/clients/${choice.clientId}/connections`,
-            {
-              kind: "database",
-              ...values,
-              authority: values.tls === "verify" ? values.authority : "",
-              siteId: choice.site?.id,
-            },
-          );
-          say.success(`${values.name} is connected: ${counted(sources, "database")}.`, {
-            description: "Assign a policy to them to protect them.",
-          });
-          router.push(`/c/${choice.client?.slug}/sources`);
-          router.refresh();
-        });
-      }}
-    >
-      <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
-      <TextField label="Name, as people call it" {...field("name")} />
+    <NetworkConnectForm clients={clients} form={form} body={body} unit={DATABASE.unit}>
       <TextField
         label="Address of the server"
         mono
@@ -103,10 +74,6 @@ export function ConnectDatabase({ clients }: { clients: readonly ConnectClient[]
         {...field("password")}
       />
       <TextField label="Region of the data" {...field("region")} />
-      <Refusal problem={sending.problem} />
-      <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        {sending.busy ? "Testing…" : "Test and connect"}
-      </button>
-    </form>
+    </NetworkConnectForm>
   );
 }

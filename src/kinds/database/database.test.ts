@@ -324,6 +324,21 @@ describe("a database", () => {
     expect(await databaseTable(depot.reader(), root, "public", "nothing")).toBeNull();
   });
 
+  it("is looked into also where its rows are very wide: what fits is shown", async () => {
+    await server.query(
+      "orders",
+      "create table wide as select n, repeat('w', 3000000) as w from generate_series(1, 8) n",
+    );
+    const { root } = await store();
+    const wide = (await databaseTable(depot.reader(), root, "public", "wide"))!;
+    expect(wide.rows.map(([n, w]) => [n, w!.length])).toEqual([
+      ["1", 301],
+      ["2", 301],
+    ]);
+    expect(wide.more).toBe(true);
+    await server.query("orders", "drop table wide");
+  });
+
   it("needs no superuser: its owner stores it, with roles but without their passwords", async () => {
     await server.query(
       "orders",
@@ -401,6 +416,7 @@ describe("the output of pg_restore", () => {
       more: false,
     });
     expect(rowsOf([copy, "1\tx"])).toBeNull();
+    expect(rowsOf([copy, "1\tx"], true)).toMatchObject({ rows: [["1", "x"]], more: true });
     expect(rowsOf(["nothing"])).toBeNull();
     expect(rowsOf([copy, ...Array.from({ length: 51 }, (_, n) => `${n}\tx`)])).toMatchObject({ more: true });
   });

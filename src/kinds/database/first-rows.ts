@@ -18,6 +18,8 @@ export interface TableLook {
 export const ROWS_SHOWN = 50;
 const VALUE_SHOWN = 300;
 const DEFINITION_SHOWN = 64 * 1024;
+/** Rows may be as wide as a gigabyte: so many characters of the output are read. */
+const OUTPUT_MOST = 8 * 1024 * 1024;
 /** A table at the end of a large dump takes as long as reading what is before it. */
 const LONGEST_MS = 60_000;
 
@@ -27,7 +29,11 @@ export const copyValue = (text: string): string | null =>
   text === "\\N" ? null : text.replaceAll(/\\(.)/gs, (_, one: string) => ESCAPES[one] ?? one);
 
 /** The first rows in the output of `pg_restore --data-only`. `more`: another row follows. */
-export function rowsOf(lines: readonly string[]): Pick<TableLook, "columns" | "rows" | "more"> | null {
+export function rowsOf(
+  lines: readonly string[],
+  /** There is more output than was read: what is there is all that is shown. */
+  cut = false,
+): Pick<TableLook, "columns" | "rows" | "more"> | null {
   const begin = lines.findIndex((line) => /^COPY .* FROM stdin;$/.test(line));
   if (begin < 0) return null;
   const named = /\((.*)\) FROM stdin;$/.exec(lines[begin]!)?.[1] ?? "";
@@ -45,8 +51,8 @@ export function rowsOf(lines: readonly string[]): Pick<TableLook, "columns" | "r
       }),
     );
   }
-  // the end has not come yet
-  return null;
+  // otherwise the end has not come yet
+  return cut ? { columns, rows, more: true } : null;
 }
 
 /**
@@ -79,7 +85,11 @@ export async function lookAtTable(
   );
   return {
     definition: statementsOf(definition).slice(0, DEFINITION_SHOWN),
-    ...(rowsOf(rows.split("\n").slice(0, -1)) ?? { columns: [], rows: [], more: false }),
+    ...(rowsOf(rows.split("\n").slice(0, -1), rows.length >= OUTPUT_MOST) ?? {
+      columns: [],
+      rows: [],
+      more: false,
+    }),
   };
 }
 
@@ -110,7 +120,7 @@ async function output(
   stdout.setEncoding("utf8");
   stdout.on("data", (part: string) => {
     text += part;
-    if (enough(text) !== null) finish();
+    if (text.length >= OUTPUT_MOST || enough(text) !== null) finish();
   });
   try {
     for await (const part of fileBytes(store, dump, 0, dump.size ?? 0)) {
@@ -120,7 +130,7 @@ async function output(
     }
     stdin.end();
     await ended.catch((error: Error) => {
-      if (enough(text) !== null) return;
+      if (text.length >= OUTPUT_MOST || enough(text) !== null) return;
       if (Date.now() >= until)
         throw new CodedError("file.unreadable", "reading the dump this far takes too long");
       throw new CodedError("file.unreadable", error.message);

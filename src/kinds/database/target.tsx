@@ -4,12 +4,11 @@ import { useState } from "react";
 import { SelectField, TextField } from "@/ui/parts/form";
 import {
   Choice,
-  DownloadChoice,
-  type DownloadFormat,
+  FileDestinations,
   formatWords,
-  MachineFields,
   RestoreButtons,
   type TargetProps,
+  useFileDestinations,
   useRestore,
 } from "@/ui/restore/target-parts";
 import { DATABASE } from "./kind";
@@ -40,17 +39,15 @@ export function DatabaseTarget(props: TargetProps) {
   const original = source.name.replace(/ on .*$/, "");
   const [name, setName] = useState(`${original}_restored`);
   const [table, setTable] = useState("");
-  const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
-  const [path, setPath] = useState("/restored");
-  const [format, setFormat] = useState<DownloadFormat>("zip");
+  const files = useFileDestinations(machines);
   const on = own?.connectionName === server ? own : servers.find((one) => one.connectionName === server);
   const whole = basket.every((item) => item.path === "/" || item.path === "/database.dump");
   const send = () => {
-    if (destination === "download") return download(format);
+    if (destination === "download") return download(files.format);
     const target = {
       beside: { kind: "source", sourceId: on?.id, folder: name.trim(), ...tableOf(table) },
       original: { kind: "original" },
-      machine: { kind: "folder", folder: path, machineId },
+      machine: { kind: "folder", folder: files.folder, machineId: files.machineId },
     }[destination];
     return restore(target, "keep-both");
   };
@@ -101,26 +98,12 @@ export function DatabaseTarget(props: TargetProps) {
             In place of the original
           </Choice>
         )}
-        {machines.length > 0 && (
-          <Choice chosen={destination === "machine"} choose={() => setDestination("machine")}>
-            Files on a machine
-          </Choice>
-        )}
-        {destination === "machine" && (
-          <MachineFields
-            machines={machines}
-            machineId={machineId}
-            setMachineId={setMachineId}
-            folder={path}
-            setFolder={setPath}
-            sending={sending}
-          />
-        )}
-        <DownloadChoice
-          chosen={destination === "download"}
-          choose={() => setDestination("download")}
-          format={format}
-          setFormat={setFormat}
+        <FileDestinations
+          chosen={destination}
+          choose={setDestination}
+          machines={machines}
+          files={files}
+          sending={sending}
         />
       </fieldset>
       {basket.length > 0 && toServer && !whole && (
@@ -135,8 +118,8 @@ export function DatabaseTarget(props: TargetProps) {
             : destination === "original"
               ? `The database is restored beside ${original}, then takes its name. The database that is there now is renamed and kept; it must have no sessions.`
               : destination === "machine"
-                ? `The files go to ${path} on ${machines.find((one) => one.id === machineId)?.name}. Existing files are kept.`
-                : `The files go to your browser as ${formatWords(format)}. pg_restore reads database.dump.`}
+                ? `The files go to ${files.folder} on ${files.machineName}. Existing files are kept.`
+                : `The files go to your browser as ${formatWords(files.format)}. pg_restore reads database.dump.`}
         </p>
       )}
       <RestoreButtons

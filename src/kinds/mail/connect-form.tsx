@@ -1,12 +1,10 @@
 "use client";
 
-import { useRouter } from "next/navigation";
 import { useState } from "react";
-import { counted } from "@/core/units/duration";
-import { ClientAndSite, type ConnectClient, useClientAndSite } from "@/ui/clients/client-and-site";
-import { callApi } from "@/ui/parts/api";
-import { Refusal, SelectField, TextField, useSending } from "@/ui/parts/form";
-import { say } from "@/ui/parts/say";
+import type { ConnectClient } from "@/ui/clients/client-and-site";
+import { NetworkConnectForm, useNetworkConnect } from "@/ui/clients/network-connect";
+import { SelectField, TextField } from "@/ui/parts/form";
+import { MAIL } from "./kind";
 import { AUTHS_OF } from "./settings";
 
 /** The ways to sign in, and what each asks for. */
@@ -35,12 +33,9 @@ const PROTOCOLS = {
 } as const;
 type Protocol = keyof typeof PROTOCOLS;
 
-/** Connects a mail tenant: tested before it is one, and refused at the field that the failing step is about. */
+/** Connects a mail tenant. */
 export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient[] }) {
-  const router = useRouter();
-  const sending = useSending();
-  const choice = useClientAndSite(clients);
-  const [values, setValues] = useState({
+  const form = useNetworkConnect({
     name: "",
     address: "",
     tenantId: "",
@@ -52,44 +47,21 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
     dav: "",
     separator: "*",
   });
+  const { sending, values, field } = form;
   const [protocol, setProtocol] = useState<Protocol>("jmap");
   const [auth, setAuth] = useState<keyof typeof WAYS>("application");
   const way = WAYS[auth];
   const named = auth === "master" || auth === "proxy";
-  const field = (key: keyof typeof values) => ({
-    error: sending.errorOf(key),
-    value: values[key],
-    onChange: (event: { target: { value: string } }) => setValues({ ...values, [key]: event.target.value }),
-  });
+  const body = {
+    kind: "mail",
+    ...values,
+    protocol,
+    auth,
+    mailboxes: named ? values.mailboxes.split(/[\s,]+/).filter(Boolean) : [],
+    otherHosts: values.otherHosts.split(/[\s,]+/).filter(Boolean),
+  };
   return (
-    <form
-      className="grid gap-4"
-      onSubmit={(event) => {
-        event.preventDefault();
-        void sending.send(async () => {
-          const { sources } = await callApi<{ sources: number }>(
-            "POST",
-            `/clients/${choice.clientId}/connections`,
-            {
-              kind: "mail",
-              ...values,
-              protocol,
-              auth,
-              mailboxes: named ? values.mailboxes.split(/[\s,]+/).filter(Boolean) : [],
-              otherHosts: values.otherHosts.split(/[\s,]+/).filter(Boolean),
-              siteId: choice.site?.id,
-            },
-          );
-          say.success(`${values.name} is connected: ${counted(sources, "mailbox", "mailboxes")}.`, {
-            description: "Assign a policy to them to protect them.",
-          });
-          router.push(`/c/${choice.client?.slug}/sources`);
-          router.refresh();
-        });
-      }}
-    >
-      <ClientAndSite clients={clients} choice={choice} error={sending.errorOf("siteId")} />
-      <TextField label="Name, as people call it" {...field("name")} />
+    <NetworkConnectForm clients={clients} form={form} body={body} unit={MAIL.unit}>
       <SelectField
         label="Protocol"
         value={protocol}
@@ -174,10 +146,6 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
           {...field("otherHosts")}
         />
       )}
-      <Refusal problem={sending.problem} />
-      <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        {sending.busy ? "Testing…" : "Test and connect"}
-      </button>
-    </form>
+    </NetworkConnectForm>
   );
 }

@@ -6,12 +6,11 @@ import { SelectField, TextField } from "@/ui/parts/form";
 import { momentsText } from "@/ui/restore/basket";
 import {
   Choice,
-  DownloadChoice,
-  type DownloadFormat,
+  FileDestinations,
   formatWords,
-  MachineFields,
   RestoreButtons,
   type TargetProps,
+  useFileDestinations,
   useRestore,
 } from "@/ui/restore/target-parts";
 import { MAIL } from "./kind";
@@ -27,9 +26,7 @@ export function MailTarget(props: TargetProps) {
   );
   const [mailboxId, setMailboxId] = useState(source.reachable ? source.id : (sources[0]?.id ?? ""));
   const [folder, setFolder] = useState("");
-  const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
-  const [path, setPath] = useState("/restored");
-  const [format, setFormat] = useState<DownloadFormat>("zip");
+  const files = useFileDestinations(machines);
   const mailbox = sources.find((one) => one.id === mailboxId);
   const connections = [...new Set(sources.map((one) => one.connectionName))].sort();
   const names = folder
@@ -37,11 +34,11 @@ export function MailTarget(props: TargetProps) {
     .map((name) => name.trim())
     .filter(Boolean);
   const send = () => {
-    if (destination === "download") return download(format);
+    if (destination === "download") return download(files.format);
     const target = {
       original: { kind: "original" },
       mailbox: { kind: "source", sourceId: mailboxId, ...(names.length ? { folder: names.join("/") } : {}) },
-      machine: { kind: "folder", folder: path, machineId },
+      machine: { kind: "folder", folder: files.folder, machineId: files.machineId },
     }[destination];
     return restore(target, "keep-both");
   };
@@ -90,27 +87,13 @@ export function MailTarget(props: TargetProps) {
             />
           </div>
         )}
-        {machines.length > 0 && (
-          <Choice chosen={destination === "machine"} choose={() => setDestination("machine")}>
-            Files on a machine
-          </Choice>
-        )}
-        {destination === "machine" && (
-          <MachineFields
-            machines={machines}
-            machineId={machineId}
-            setMachineId={setMachineId}
-            folder={path}
-            setFolder={setPath}
-            sending={sending}
-          />
-        )}
-        <DownloadChoice
-          chosen={destination === "download"}
-          choose={() => setDestination("download")}
+        <FileDestinations
+          chosen={destination}
+          choose={setDestination}
+          machines={machines}
+          files={files}
           formats={["zip", "tar", "mbox", "ics", "vcf"]}
-          format={format}
-          setFormat={setFormat}
+          sending={sending}
         />
       </fieldset>
       {basket.length > 0 && (
@@ -118,9 +101,9 @@ export function MailTarget(props: TargetProps) {
           {weight ? counted(weight.files, MAIL.item, MAIL.items) : "What is in the basket"}{" "}
           {momentsText(basket, zone)} {single ? "goes" : "go"}{" "}
           {destination === "download"
-            ? `to your browser as ${formatWords(format)}${format === "zip" || format === "tar" ? " of EML, ICS and VCF files" : ""}.`
+            ? `to your browser as ${formatWords(files.format)}${files.format === "zip" || files.format === "tar" ? " of EML, ICS and VCF files" : ""}.`
             : destination === "machine"
-              ? `to ${path} on ${machines.find((one) => one.id === machineId)?.name}, as EML, ICS and VCF files. Existing files are kept.`
+              ? `to ${files.folder} on ${files.machineName}, as EML, ICS and VCF files. Existing files are kept.`
               : destination === "original"
                 ? `back to ${single ? "its folder" : "the original folders"} in ${source.name}.`
                 : `to ${names.length ? `the folder ${names.join(" / ")}` : "the original folders"} in ${mailbox?.name}.`}

@@ -87,7 +87,7 @@ async function prepare(services: Services, folder: string, runs: number) {
       clientId: client.id,
       name: "When asked",
       clauses: {
-        what: { files: { folders: ["/"], include: [], exclude: [], rubbish: false } },
+        what: { mail: {} },
         when: { schedules: [], targetHours: 24 },
         howLong: { kind: "for-ever" },
         where: { depotId: depot.id },

@@ -1,7 +1,7 @@
 "use client";
 
 import { useRouter } from "next/navigation";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 import { counted } from "@/core/units/duration";
 import type { Volume } from "@/core/units/volumes";
 import { callApi } from "../parts/api";
@@ -174,6 +174,49 @@ export function MachineFields({
         onChange={(event) => setFolder(event.target.value)}
       />
     </div>
+  );
+}
+
+/** Where items go as files: to a folder of a machine, or to the browser. */
+export function useFileDestinations(machines: readonly RestoreMachine[]) {
+  const [machineId, setMachineId] = useState(machines[0]?.id ?? "");
+  const [folder, setFolder] = useState("/restored");
+  const [format, setFormat] = useState<DownloadFormat>("zip");
+  const machineName = machines.find((one) => one.id === machineId)?.name;
+  return { machineId, setMachineId, folder, setFolder, format, setFormat, machineName };
+}
+
+/** The choices that go with them. */
+export function FileDestinations({
+  chosen,
+  choose,
+  machines,
+  files,
+  formats,
+  sending,
+}: {
+  chosen: string;
+  choose: (destination: "machine" | "download") => void;
+  machines: readonly RestoreMachine[];
+  files: ReturnType<typeof useFileDestinations>;
+  formats?: readonly DownloadFormat[];
+  sending: ReturnType<typeof useSending>;
+}) {
+  return (
+    <>
+      {machines.length > 0 && (
+        <Choice chosen={chosen === "machine"} choose={() => choose("machine")}>
+          Files on a machine
+        </Choice>
+      )}
+      {chosen === "machine" && <MachineFields {...files} machines={machines} sending={sending} />}
+      <DownloadChoice
+        {...files}
+        chosen={chosen === "download"}
+        choose={() => choose("download")}
+        {...(formats ? { formats } : {})}
+      />
+    </>
   );
 }
 
