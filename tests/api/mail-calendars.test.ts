@@ -88,6 +88,8 @@ describe.skipIf(why !== null)("calendars and contacts of a mailbox", () => {
       tenantId: "t",
       address: "https://mail.example",
     });
+    const proxy = await connect({ auth: "proxy", mailboxes: ["lettings"] });
+    expect(proxy.body.errors[0]).toMatchObject({ field: "dav" });
     expect(application.body.errors[0]).toMatchObject({
       field: "dav",
       message: expect.stringContaining("{mailbox}"),

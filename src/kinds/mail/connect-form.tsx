@@ -131,7 +131,7 @@ export function ConnectMailTenant({ clients }: { clients: readonly ConnectClient
         label="Address of the CalDAV and CardDAV server (optional)"
         mono
         placeholder={
-          auth === "application"
+          auth === "application" || auth === "proxy"
             ? "https://calendar.example/principals/{mailbox}/"
             : "https://calendar.example"
         }

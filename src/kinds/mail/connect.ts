@@ -64,8 +64,7 @@ function davClientOf(connection: OpenConnection<MailSettings>): DavClient | null
     signIn: async (mailbox): Promise<Record<string, string>> => {
       if (auth === "bearer") return { authorization: `Bearer ${secret}` };
       if (auth === "master") return { authorization: basic(`${mailbox}${separator}${user}`, secret) };
-      // a proxy signs in as itself and names whom it acts for
-      if (auth === "proxy") return { authorization: basic(user, secret), "authorize-as": mailbox };
+      // HTTP has no proxy authorisation: such a user reads what was shared with it
       return { authorization: basic(user, secret) };
     },
   });

@@ -73,11 +73,11 @@ function problemOf({ auth, tenantId, clientId, protocol, address, mailboxes, dav
       field: "clientId",
       message: auth === "password" ? "Enter the user name." : "Enter the client id of the application.",
     };
-  if (dav && auth === "application" && !dav.includes("{mailbox}"))
+  if (dav && (auth === "application" || auth === "proxy") && !dav.includes("{mailbox}"))
     return {
       field: "dav",
       message:
-        "An application reads many mailboxes. Enter the address with {mailbox} in it, such as https://calendar.example/principals/{mailbox}/.",
+        "This sign-in reads many mailboxes. Enter the address with {mailbox} in it, such as https://calendar.example/principals/{mailbox}/.",
     };
   return null;
 }
