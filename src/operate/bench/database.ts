@@ -82,6 +82,8 @@ export const benchDatabase = (): Promise<Figure[]> =>
       ];
     } finally {
       await stopCluster(access, "immediate");
+      // it may lie beside the folder of the measurement
+      rmSync(access.folder, { recursive: true, force: true });
     }
   });
 
