@@ -14,6 +14,8 @@ export interface Kind {
   readonly unit: { readonly one: string; readonly many: string };
   /** Its recovery points can be shared with a client's people, who look into them and restore them in the portal. */
   readonly shared: boolean;
+  /** A single table can be restored. */
+  readonly tables?: true;
   /** What is missing where a restore to another source names no folder; null where the original folders do. */
   readonly nameElsewhere: string | null;
   /** An agent reads it on its machine, or the runner over the network. */

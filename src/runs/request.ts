@@ -193,7 +193,7 @@ async function networkTargetOf(
     for (const [i, item] of items.entries())
       if ((await sourceById(tx, item.point.sourceId))?.kind !== target.kind)
         throw invalid(`items.${i}`, "These items are of several kinds. Restore them one kind at a time.");
-    if (destination.table && target.kind !== "database")
+    if (destination.table && !kindOf(target.kind)?.tables)
       throw invalid("destination.table", "Only of a database a single table can be restored.");
     const missing = destination.folder ? null : kindOf(target.kind)?.nameElsewhere;
     if (missing) throw invalid("destination.folder", missing);

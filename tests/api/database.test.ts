@@ -189,6 +189,12 @@ describe("a database", () => {
     expect([answer.status, answer.body.errors[0]!.field]).toEqual([422, "sourceId"]);
   });
 
+  it("is a kind that a client's contract counts", async () => {
+    const contract = { files: 1, mail: 2, database: 3 };
+    await console_.ok("PUT", `/clients/${client.id}/contract`, contract);
+    expect(await console_.ok("GET", `/clients/${client.id}/contract`)).toEqual({ contract });
+  });
+
   it("comes back in a drill as it was stored", async () => {
     const { run } = await console_.ok<{ run: { id: string } }>("POST", `/sources/${sourceId}/drills`);
     expect(await console_.runEnds(run.id)).toMatchObject({ outcome: "clean" });

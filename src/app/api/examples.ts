@@ -100,7 +100,7 @@ export function exampleBodies(ids: ExampleIds = IDS): Readonly<Record<string, un
     importPolicy: { format: "deep-keep-policy", version: 1, name: "Laptops", clauses: {} },
     consequences: { clientId: ids.clientId, clauses },
     dismissAdvice: { reason: "The contract covers one depot." },
-    setContract: { files: 12, mail: 30 },
+    setContract: { files: 12, mail: 30, database: 2 },
     setLook: { colour: "#2f5d62" },
     setClientLimits: { atOnce: 1, bandwidth: [] },
     setSiteLimits: { atOnce: 1, bandwidth: [] },

@@ -97,7 +97,7 @@ export async function lookAtTable(
 const statementsOf = (text: string): string =>
   text
     .split("\n")
-    .filter((line) => !/^(--|SET |SELECT pg_catalog\.set_config)/.test(line))
+    .filter((line) => !/^(--|\\(un)?restrict |SET |SELECT pg_catalog\.set_config)/.test(line))
     .join("\n")
     .replaceAll(/\n{3,}/g, "\n\n")
     .trim();

@@ -6,6 +6,7 @@ export const DATABASE = {
   items: "files",
   restored: { one: "database", many: "databases" },
   unit: { one: "database", many: "databases" },
+  tables: true,
   shared: false,
   nameElsewhere: "Enter a name for the new database.",
   reachedBy: "network",

@@ -24,6 +24,7 @@ import {
 import { contractOf, setContract } from "@/db/clients/contracts";
 import { lookOf, setColour, setLogo, wholeLook } from "@/db/clients/looks";
 import { insertCode } from "@/db/sources/machines";
+import type { SourceKind } from "@/kinds";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound } from "@/server/base/problem";
 import { hashSecret } from "@/store/seal/secrets";
@@ -52,7 +53,12 @@ const sourceCount = z
   .int("Enter a whole number.")
   .min(0, "Zero, or more.")
   .max(1_000_000, "At most a million.");
-const contractShape = z.object({ files: sourceCount.optional(), mail: sourceCount.optional() });
+const bought = sourceCount.optional();
+/** One number for each kind of source. */
+const contractShape = z.object({ files: bought, mail: bought, database: bought } satisfies Record<
+  SourceKind,
+  z.ZodType
+>);
 
 function checkedLogo(base64: string): Buffer {
   try {
