@@ -206,103 +206,110 @@ export class DrillRuns {
     reporter: RunReporter,
   ): Promise<void> {
     const folder = join(this.folder, run.id);
+    const figures = await this.restoreAndCompare(folder, { run, point, depot }, reporter).finally(() => {
+      // before the run is reported as ended: from then on nothing in the clear is left
+      rmSync(folder, { recursive: true, force: true });
+    });
+    await link.end(run.id, {
+      attempt: run.attempt,
+      outcome: figures.differing === 0 ? "clean" : "failed",
+      code: figures.differing === 0 ? null : "drill.differs",
+      message: null,
+      figures: { ...figures },
+    });
+  }
+
+  private async restoreAndCompare(
+    folder: string,
+    { run, point, depot }: Chosen,
+    reporter: RunReporter,
+  ): Promise<DrillFigures> {
     const began = this.services.now().getTime();
     const clock = performance.now();
     mkdirSync(folder, { recursive: true, mode: 0o700 });
-    try {
-      const keys = await this.services.spaces.keys(point.clientId);
-      // of this one depot alone: another copy must not stand in for what this one lacks
-      const store = await this.services.spaces.reader(point.clientId, depot.id);
-      const { takes, whole } = drillPicks(point.bytes);
-      const picked = whole ? null : await pick(store, point, run.id, takes);
-      const bytes = picked ? picked.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0) : point.bytes;
-      const files = picked ? picked.length : point.files;
-      const free = freeAt(folder);
-      if (bytes + SPARE_BYTES > free)
-        throw new CodedError(
-          "restore.no-room",
-          `the drill takes ${formatBytes(bytes)}, and ${formatBytes(free)} are free on the runner’s disk`,
-        );
-      const client = await this.services.db.withScope(system, (tx) => clientById(tx, point.clientId));
-      const zone = client?.zone ?? "UTC";
-      // restored once and read once
-      reporter.expect(2 * files, 2 * bytes);
-      reporter.log(
-        "info",
-        null,
-        null,
-        `The point of ${momentText(point.moment, zone)} (${zone}) is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
+    const keys = await this.services.spaces.keys(point.clientId);
+    // of this one depot alone: another copy must not stand in for what this one lacks
+    const store = await this.services.spaces.reader(point.clientId, depot.id);
+    const { takes, whole } = drillPicks(point.bytes);
+    const picked = whole ? null : await pick(store, point, run.id, takes);
+    const bytes = picked ? picked.reduce((sum, { entry }) => sum + (entry.size ?? 0), 0) : point.bytes;
+    const files = picked ? picked.length : point.files;
+    const free = freeAt(folder);
+    if (bytes + SPARE_BYTES > free)
+      throw new CodedError(
+        "restore.no-room",
+        `the drill takes ${formatBytes(bytes)}, and ${formatBytes(free)} are free on the runner’s disk`,
       );
-      let differing = 0;
-      const differs = (path: string, how: string) => {
-        differing += 1;
-        reporter.log("error", "drill.differs", path, how);
-      };
-      let owners = true;
-      const items: RestoreItem[] = (picked ?? [{ path: "/" }]).map(({ path }) => ({
-        root: point.root,
-        momentLabel: "drill",
-        path,
-      }));
-      await restoreFiles(items, {
-        store,
-        machineRoot: folder,
-        folder: null,
-        clash: "skip",
-        note: (code, path, message) => {
-          if (code === "restore.owner-not-set") owners = false;
-          else differs(path, message);
-        },
-        progress: reporter.progress,
-        signal: reporter.signal,
-      });
-      let listed = 0;
-      const compared = await compareWithDisk(picked ?? walkTree(store, point.root, "/"), {
-        store,
-        chunkIds: new Identifier(keys.chunkId),
-        folder,
-        owners,
-        differs,
-        same: (path, size, digest) => {
-          reporter.progress.items += 1;
-          reporter.progress.bytes += size;
-          listed += 1;
-          if (listed <= LISTED_MOST)
-            reporter.log("info", null, path, `${formatBytes(size)}, BLAKE3 ${digest}`);
-        },
-        signal: reporter.signal,
-      });
-      if (listed > LISTED_MOST)
-        reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
-      const figures: DrillFigures = {
-        depotId: depot.id,
-        depotName: depot.name,
-        pointId: point.id.toString("hex"),
-        moment: point.moment.toISOString(),
-        ...compared,
-        ofFiles: point.files,
-        ofBytes: point.bytes,
-        whole,
-        differing,
-        milliseconds: Math.max(Math.round(performance.now() - clock), this.services.now().getTime() - began),
-      };
-      reporter.log(
-        "info",
-        null,
-        null,
-        `${drillSentence(figures)}.${owners ? "" : " Owners were not compared: the runner may not set them."} BLAKE3 of the list of all files ${figures.evidence}`,
-      );
-      await reporter.flush();
-      await link.end(run.id, {
-        attempt: run.attempt,
-        outcome: differing === 0 ? "clean" : "failed",
-        code: differing === 0 ? null : "drill.differs",
-        message: null,
-        figures: { ...figures },
-      });
-    } finally {
-      rmSync(folder, { recursive: true, force: true });
-    }
+    const client = await this.services.db.withScope(system, (tx) => clientById(tx, point.clientId));
+    const zone = client?.zone ?? "UTC";
+    // restored once and read once
+    reporter.expect(2 * files, 2 * bytes);
+    reporter.log(
+      "info",
+      null,
+      null,
+      `The point of ${momentText(point.moment, zone)} (${zone}) is restored from ${depot.name}: ${whole ? "all of it" : `${files.toLocaleString("en-GB")} of its files by chance`}, ${formatBytes(bytes)}.`,
+    );
+    let differing = 0;
+    const differs = (path: string, how: string) => {
+      differing += 1;
+      reporter.log("error", "drill.differs", path, how);
+    };
+    let owners = true;
+    const items: RestoreItem[] = (picked ?? [{ path: "/" }]).map(({ path }) => ({
+      root: point.root,
+      momentLabel: "drill",
+      path,
+    }));
+    await restoreFiles(items, {
+      store,
+      machineRoot: folder,
+      folder: null,
+      clash: "skip",
+      note: (code, path, message) => {
+        if (code === "restore.owner-not-set") owners = false;
+        else differs(path, message);
+      },
+      progress: reporter.progress,
+      signal: reporter.signal,
+    });
+    let listed = 0;
+    const compared = await compareWithDisk(picked ?? walkTree(store, point.root, "/"), {
+      store,
+      chunkIds: new Identifier(keys.chunkId),
+      folder,
+      owners,
+      differs,
+      same: (path, size, digest) => {
+        reporter.progress.items += 1;
+        reporter.progress.bytes += size;
+        listed += 1;
+        if (listed <= LISTED_MOST) reporter.log("info", null, path, `${formatBytes(size)}, BLAKE3 ${digest}`);
+      },
+      signal: reporter.signal,
+    });
+    if (listed > LISTED_MOST)
+      reporter.log("info", null, null, `and ${counted(listed - LISTED_MOST, "file")} more`);
+    const figures: DrillFigures = {
+      depotId: depot.id,
+      depotName: depot.name,
+      pointId: point.id.toString("hex"),
+      moment: point.moment.toISOString(),
+      ...compared,
+      ofFiles: point.files,
+      ofBytes: point.bytes,
+      whole,
+      differing,
+      milliseconds: Math.max(Math.round(performance.now() - clock), this.services.now().getTime() - began),
+    };
+    reporter.log(
+      "info",
+      null,
+      null,
+      `${drillSentence(figures)}.${owners ? "" : " Owners were not compared: the runner may not set them."} BLAKE3 of the list of all files ${figures.evidence}`,
+    );
+    await reporter.flush();
+    return figures;
   }
 }
 
