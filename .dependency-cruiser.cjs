@@ -8,7 +8,7 @@ const only = (name, from, allowed, comment) => ({
 });
 
 // data of the kinds: words, schemas
-const KIND_DATA = "^src/kinds/((index|kind|what|connecting|connection-base|settings)\\.ts|[a-z]+/(kind|settings|what|connecting)\\.ts)";
+const KIND_DATA = "^src/kinds/((index|kind|what|connecting|connection-base|settings)\\.ts|[a-z]+/(kind|settings|what|connecting|address)\\.ts)";
 const onlyWithKinds = (...rule) => {
   const made = only(...rule);
   return { ...made, to: { ...made.to, pathNot: `${made.to.pathNot}|${KIND_DATA}` } };
@@ -34,7 +34,7 @@ module.exports = {
       from: { path: "^src/kinds/([a-z]+)/", pathNot: "\\.test\\.tsx?$" },
       to: {
         path: "^src/",
-        pathNot: "^src/(core|store|sources|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network|what-form|connection-base)\\.ts)",
+        pathNot: "^src/(core|store|sources|disks|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network|what-form|connection-base)\\.ts)",
       },
     },
     {
@@ -51,9 +51,10 @@ module.exports = {
       to: { dependencyTypes: ["core"] },
     },
     only("store", "store", ["core"], "the store knows computation only"),
+    only("disks", "disks", ["core", "store"], "block devices: NBD, images, and disks of recovery points"),
     onlyWithKinds("sources", "sources", ["core", "store"], "readers and writers know the store's entries"),
     onlyWithKinds("db", "db", ["core"], "queries know types of the core"),
-    onlyWithKinds("server", "server", ["core", "store", "db"], "what web and runner share; it starts no run"),
+    onlyWithKinds("server", "server", ["core", "store", "disks", "db"], "what web and runner share; it starts no run"),
     only(
       "runs",
       "runs",
@@ -62,7 +63,7 @@ module.exports = {
     ),
     only("viewings", "viewings", ["core", "store", "db", "server"], "reading inside points, over another protocol"),
     only("web", "web", ["store"], "the door before pages and API"),
-    only("standins", "standins", ["core"], "the outside world knows nothing of us"),
+    only("standins", "standins", ["core", "disks"], "the outside world knows nothing of us"),
     only("agent", "agent", ["core", "store", "sources", "kinds"], "the agent knows neither database nor server"),
     only(
       "app",
@@ -79,7 +80,7 @@ module.exports = {
     only(
       "operate",
       "operate",
-      ["core", "store", "sources", "kinds", "db", "server", "runs", "agent", "standins", "demo", "app"],
+      ["core", "store", "sources", "disks", "kinds", "db", "server", "runs", "agent", "standins", "demo", "app"],
       "programs of the operator: start, keep, bench",
     ),
     { name: "nobody-imports-operate", severity: "error", from: { path: "^src/", pathNot: "^src/operate/" }, to: { path: "^src/operate/" } },

@@ -94,6 +94,12 @@ export const CODES = {
     "Correct what the message names, then run the backup again. The recovery points so far are unchanged.",
     true,
   ),
+  "source.snapshot-failed": text(
+    "The snapshot failed",
+    "The hypervisor host refused the snapshot of the guest, or stopped serving it. The log has its own message.",
+    "Correct what the message names, then run the backup again. The recovery points so far are unchanged.",
+    true,
+  ),
   "source.other-host": text(
     "The server names another host",
     "Its metadata leads to a host or issuer other than the address of this connection. Our secret is not sent there.",
@@ -112,7 +118,7 @@ export const CODES = {
   ),
   "change-tracking.reset": text(
     "All data was read again",
-    "The agent's record of the last recovery point is missing or does not match.",
+    "The record of what changed since the last recovery point is missing or does not match. The message gives the reason.",
     "No action is needed. The recovery point is complete, and the next run is incremental again.",
   ),
   "depot.full": text(

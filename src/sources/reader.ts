@@ -25,6 +25,8 @@ export interface Listed {
   readonly allocated: number;
   /** Device and inode of a file with several names. */
   readonly sameFile?: string | undefined;
+  /** A file that `openDisk` opens. */
+  readonly disk?: boolean;
 }
 
 /** Nanoseconds since 1970. */
@@ -56,6 +58,23 @@ export interface OpenFile {
   close(): void;
 }
 
+/** A range of bytes. */
+export interface ByteRange {
+  readonly offset: number;
+  readonly length: number;
+}
+
+/** A disk at one moment. It is read in any order, several parts at once; stored in chunks of fixed size. */
+export interface OpenDisk {
+  readonly size: number;
+  /** Ranges in order, outside of which it is as it was at the recovery point before; null: not known, all of it is read. */
+  readonly changed: readonly ByteRange[] | null;
+  /** Ranges of a part that may hold other than zeros, in order. */
+  allocated(offset: number, length: number): Promise<readonly ByteRange[]>;
+  readInto(into: Buffer, offset: number): Promise<void>;
+  close(): void;
+}
+
 /** Errors are CodedErrors of the `file.` and `folder.` codes: they concern the one item, and the run goes on. */
 export interface SourceReader {
   /** Metadata of one path. Throws `folder.missing` when it is not there. */
@@ -63,6 +82,8 @@ export interface SourceReader {
   /** What is in a folder; `problem` is called for an entry that cannot be looked at, while the items are gone through. */
   list(path: ByteString, problem: (path: ByteString, error: unknown) => void): Listing | Promise<Listing>;
   open(path: ByteString): OpenFile | Promise<OpenFile>;
+  /** Opens what is listed as a disk. */
+  openDisk?(path: ByteString): Promise<OpenDisk>;
   /** Where this machine has a file: what has such a place is opened and read by a thread of its own. */
   place?(path: ByteString): ByteString;
   target(path: ByteString): ByteString;
@@ -70,6 +91,6 @@ export interface SourceReader {
   xattrs(path: ByteString): (readonly [ByteString, Uint8Array])[];
   /** Folders that hold nothing to keep: pseudo file systems, the agent's own state. */
   passesOver(path: ByteString): boolean;
-  /** Nothing more is asked for. */
-  end?(): void;
+  /** Nothing more is asked for. It may be called again. */
+  end?(): void | Promise<void>;
 }

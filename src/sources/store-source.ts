@@ -2,6 +2,7 @@ import { type Code, CodedError } from "@/core/codes";
 import type { Selector } from "@/core/selection/selection";
 import { outermostFolders } from "@/core/selection/selection";
 import { Windows } from "@/store/cutting/windows";
+import { sameContent } from "@/store/read/browse";
 import { ID_BYTES } from "@/store/seal/identity";
 import type { StoreKeys } from "@/store/seal/keys";
 import { FolderNodes } from "@/store/tree/folder-nodes";
@@ -10,6 +11,7 @@ import type { PointCounts } from "@/store/tree/point";
 import { type ByteString, type Entry, encodeChunkPage, encodeEntry, showBytes } from "@/store/tree/tree";
 import type { StoreWriter } from "@/store/write/writer";
 import { beginContents, type Content, type Contents } from "./content/contents";
+import { diskBefore, readDisk } from "./content/disk";
 import { type Listed, type Listing, nowNanoseconds, type SourceReader } from "./reader";
 
 /** The tree of the recovery point before, for telling what is unchanged. */
@@ -220,7 +222,7 @@ class Snapshot {
     const { root } = this.options.previous ?? {};
     const node = await this.storePart("/", folders, root).finally(() => {
       this.contents.end();
-      this.options.reader.end?.();
+      return this.options.reader.end?.();
     });
     await this.options.writer.flush();
     this.windows.giveBack();
@@ -405,6 +407,7 @@ class Snapshot {
     const old = wasFile ? known.entry() : null;
     const isNew = !isKnown && !known.empty;
     const place = folder.expect(item.name);
+    if (item.disk) return this.storeDisk(folder, item, path, old, place);
     return this.contents.read(path, item.size, (content) => {
       if (content instanceof CodedError) {
         this.problem(path, content);
@@ -454,6 +457,49 @@ class Snapshot {
     };
   }
 
+  private async storeDisk(
+    folder: FolderUnderWay,
+    item: Listed,
+    path: ByteString,
+    old: Entry | null,
+    place: Place,
+  ): Promise<void> {
+    const { reader, writer, keys, progress, signal } = this.options;
+    const disk = await reader.openDisk!(path);
+    try {
+      const { chunks: ids, ...facts } = await readDisk({
+        disk,
+        old: old && diskBefore(old, this.bytesOf),
+        readAll: this.options.readAll ?? false,
+        writer,
+        windows: this.windows,
+        key: keys.chunkId,
+        passed: (bytes, read) => {
+          progress.bytes += bytes;
+          if (!read) progress.unread = (progress.unread ?? 0) + bytes;
+        },
+        signal,
+      });
+      const { size, chunkBytes, extents, read } = facts;
+      this.figures.bytesRead += read;
+      if (read > 0) this.figures.filesRead += 1;
+      else this.figures.filesUnchanged += 1;
+      this.count(size, size);
+      const entry: Entry = {
+        ...metadata(item, [], folder.listedAt),
+        type: "file",
+        size,
+        chunkBytes,
+        extents: extents ?? undefined,
+        ...this.chunkList(ids),
+      };
+      if (old) this.countChange(folder, old, entry);
+      folder.fill(place, encodeEntry(entry));
+    } finally {
+      disk.close();
+    }
+  }
+
   /** Counts a file that is done; `told` bytes of it were told of while they were read. */
   private count(size: number, told = 0): void {
     this.counts.files += 1;
@@ -497,7 +543,7 @@ class Snapshot {
   private readonly bytesOf = (id: Uint8Array): Uint8Array => this.options.previous!.bytes(id);
 
   private countChange(folder: FolderUnderWay, old: Entry, now: Entry): void {
-    if (old.chunks && now.chunks && Buffer.compare(old.chunks, now.chunks) === 0) return;
+    if (sameContent(old, now)) return;
     folder.changed += 1;
     this.figures.changed += 1;
     if (now.dense && !old.dense) this.figures.denser += 1;

@@ -132,6 +132,8 @@ export const restoreJob = z.object({
   toSourceId: z.uuid().nullable().default(null),
   /** Of a database: the one table that is restored; null for all of it. */
   table: z.object({ schema: z.string(), name: z.string() }).nullable().default(null),
+  /** Of a guest: it runs from the depot at once. */
+  start: z.boolean().default(false),
   /** What all of it weighs, to look for room beforehand; null where it is not known. */
   totalBytes: z.number().nullable().default(null),
 });

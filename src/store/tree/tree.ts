@@ -37,6 +37,11 @@ export interface Entry {
   readonly chunkPages?: Uint8Array | undefined;
   /** Files with holes: `[offset, length]` of what has data; the chunks hold these ranges one after another. */
   readonly extents?: readonly (readonly [number, number])[] | undefined;
+  /**
+   * Disks: the size of every chunk but the last of the disk, bytes; extents begin and end at multiples of it, so where an
+   * offset lies is known without reading.
+   */
+  readonly chunkBytes?: number | undefined;
   /** Files with several names: device and inode; equal within a point means the same file. */
   readonly sameFile?: string | undefined;
   /** Files whose first bytes look random. */
@@ -63,7 +68,20 @@ function writeTime(time: bigint): void {
 }
 
 function writeEntry(entry: Entry): void {
-  const { ctime, inode, xattrs, size, chunks, chunkPages, extents, sameFile, dense, target, node } = entry;
+  const {
+    ctime,
+    inode,
+    xattrs,
+    size,
+    chunks,
+    chunkPages,
+    extents,
+    chunkBytes,
+    sameFile,
+    dense,
+    target,
+    node,
+  } = entry;
   const has = (there: unknown) => Number(there !== undefined);
   cbor.map(
     6 +
@@ -74,6 +92,7 @@ function writeEntry(entry: Entry): void {
       has(chunks) +
       has(chunkPages) +
       has(extents) +
+      has(chunkBytes) +
       has(sameFile) +
       Number(dense === true) +
       has(target) +
@@ -119,6 +138,10 @@ function writeEntry(entry: Entry): void {
   if (extents !== undefined) {
     cbor.key("e");
     cbor.other(extents);
+  }
+  if (chunkBytes !== undefined) {
+    cbor.key("b");
+    cbor.number(chunkBytes);
   }
   if (sameFile !== undefined) {
     cbor.key("h");
@@ -173,6 +196,7 @@ function entryFromCbor(map: CborMap): Entry {
     chunks: map.c as Uint8Array | undefined,
     chunkPages: map.r as Uint8Array | undefined,
     extents: map.e as [number, number][] | undefined,
+    chunkBytes: map.b as number | undefined,
     sameFile: map.h as string | undefined,
     dense: map.y === 1 || undefined,
     target: map.l === undefined ? undefined : textOf(map.l as Uint8Array),
@@ -209,6 +233,7 @@ function readEntry(from: CborReader): Entry {
   let chunks: Entry["chunks"];
   let chunkPages: Entry["chunkPages"];
   let extents: Entry["extents"];
+  let chunkBytes: Entry["chunkBytes"];
   let sameFile: Entry["sameFile"];
   let dense: Entry["dense"];
   let target: Entry["target"];
@@ -254,6 +279,9 @@ function readEntry(from: CborReader): Entry {
       case "e":
         extents = readPairs(from, () => [from.number(), from.number()] as const);
         break;
+      case "b":
+        chunkBytes = from.number();
+        break;
       case "h":
         sameFile = from.text();
         break;
@@ -284,6 +312,7 @@ function readEntry(from: CborReader): Entry {
     chunks,
     chunkPages,
     extents,
+    chunkBytes,
     sameFile,
     dense,
     target,
