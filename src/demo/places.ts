@@ -23,7 +23,7 @@ export function demoMachines(home: string): readonly DemoMachine[] {
 
 /** A stand-in of the demo: where its things lie, and the port it answered at last. */
 export interface DemoStandin {
-  readonly kind: "mail" | "bucket" | "inbox" | "receiver";
+  readonly kind: "mail" | "bucket" | "hosts" | "inbox" | "receiver";
   readonly folder: string;
   readonly port: number;
   /** What it is told by its environment. */

@@ -29,6 +29,7 @@ import { isDatabaseAway } from "@/server/base/problem";
 import { makeServices, type Services } from "@/server/base/services";
 import type { Settings } from "@/server/base/settings";
 import { noteTodaysUsage } from "@/server/statements/usage";
+import { HostServer } from "@/standins/host/server";
 import { MailDrop } from "@/standins/inbox/mail-drop";
 import { Receiver } from "@/standins/inbox/receiver";
 import { MailServer } from "@/standins/mail/server";
@@ -36,6 +37,7 @@ import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/seal/secrets";
 import { DatabaseLife, type DemoDatabase } from "./databases";
 import { MachineLife } from "./files";
+import { GuestLife } from "./guests";
 import { MailLife } from "./mail";
 import { loaf } from "./picture";
 import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
@@ -48,10 +50,13 @@ import {
   STAFF,
   type WorldClient,
   type WorldDatabases,
+  type WorldHosts,
   type WorldMail,
 } from "./world";
 
 const NIGHTS = 31;
+/** Days before the end on which the hypervisor hosts are connected. */
+const HOSTS_DAYS = 10;
 const DAY_MS = 86_400_000;
 
 /** A clock that is set, and runs on from there as time passes. */
@@ -123,6 +128,9 @@ class Seeding {
   private readonly mail: MailLife;
   private readonly mailServer: MailServer;
   private mailAddress = "";
+  private readonly guests: GuestLife;
+  private readonly hostServer: HostServer;
+  private hostAddress = "";
   private readonly bucketSecret = randomSecret(24);
   private readonly bucketServer: S3Server;
   private readonly network: NetworkRuns;
@@ -150,6 +158,8 @@ class Seeding {
       // requests are signed by the machine's own clock
     });
     this.mailServer = new MailServer(this.mail.world, clock.now);
+    this.guests = new GuestLife(this.folder);
+    this.hostServer = new HostServer(this.guests.estates);
     this.databaseLife = databases === null ? null : new DatabaseLife(databases);
     this.network = new NetworkRuns(services);
     this.drills = new DrillRuns(services, join(home, "drills"));
@@ -187,6 +197,7 @@ class Seeding {
   async close(): Promise<void> {
     await this.mailServer.close();
     await this.bucketServer.close();
+    await this.hostServer.close();
     await this.inbox.close();
     await this.receiver.close();
   }
@@ -195,6 +206,7 @@ class Seeding {
     this.clock.set(this.start);
     this.mailAddress = await this.mailServer.listen();
     const bucketAddress = await this.bucketServer.listen();
+    this.hostAddress = await this.hostServer.listen();
     const portOf = (address: string) => Number(new URL(address).port);
     const inboxPort = await this.inbox.listen(0);
     const receiverAddress = await this.receiver.listen(0);
@@ -208,6 +220,7 @@ class Seeding {
         port: portOf(bucketAddress),
         env: { KEEP_BUCKET_SECRET: this.bucketSecret },
       },
+      { kind: "hosts", folder: join(this.folder, "hosts"), port: portOf(this.hostAddress), env: {} },
       { kind: "inbox", folder: join(this.folder, "messages"), port: inboxPort, env: {} },
       {
         kind: "receiver",
@@ -592,6 +605,52 @@ class Seeding {
     );
   }
 
+  private readonly hostsConnected = new Map<string, WorldHosts>();
+  /** The hosts of a client are connected, and their guests protected from then on. */
+  private async connectHosts(world: WorldClient, hosts: WorldHosts): Promise<void> {
+    await this.guests.begin(hosts.estate, this.clock.now());
+    const { machine } = this.living.find(({ life }) => life.machine.name === world.machines[0]!.name)!;
+    const source = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ depotId: string }>(tx, 'select d.id as "depotId" from depots d where d.name = $1', [world.depot]),
+    );
+    await this.call(
+      "createPolicy",
+      {},
+      {
+        clientId: machine.clientId,
+        name: `${hosts.name}, every evening`,
+        clauses: {
+          what: { guest: {} },
+          when: { schedules: nightly(hosts.at), targetHours: world.policy.targetHours },
+          howLong: { kind: "days", days: 30 },
+          where: { depotId: source!.depotId },
+        },
+        rule: { kind: "guest" },
+      },
+    );
+    const { connection } = await this.call<{ connection: { id: string } }>(
+      "connect",
+      { clientId: machine.clientId },
+      {
+        kind: "guest",
+        siteId: machine.siteId,
+        name: hosts.name,
+        address: `${this.hostAddress}/${hosts.estate}`,
+        token: this.guests.estate(hosts.estate).token,
+        transfer: "plain",
+        region: world.region,
+      },
+    );
+    this.hostsConnected.set(connection.id, hosts);
+  }
+
+  /** A guest was cloned overnight, another one deleted: the next look at the hosts finds both. */
+  private async changeGuests(): Promise<void> {
+    await this.guests.clone("pendlewick", "pend-app-01", "pend-app-02");
+    this.guests.remove("pendlewick", "pend-wiki-01");
+    for (const connectionId of this.hostsConnected.keys()) await this.call("discover", { connectionId });
+  }
+
   private async enrol(
     machine: WorldClient["machines"][number],
     clientId: string,
@@ -650,6 +709,7 @@ class Seeding {
         if (online) life.day(new Date(noon.getTime() - 1000 * 60 * (5 + (day % 50))), weekend);
       await this.mail.day(noon);
       for (const database of this.databasesMade) await this.databaseLife!.day(database, noon);
+      for (const { estate } of this.hostsConnected.values()) await this.guests.day(estate, noon);
       await requestDueDrills(this.services);
       while (await this.drills.start()) await this.drills.settled();
       await noteTodaysUsage(this.services);
@@ -665,6 +725,10 @@ class Seeding {
       await this.call("removeConnection", { connectionId: of("brack-old-01").machine.id });
       of("brack-old-01").online = false;
     }
+    if (daysLeft === HOSTS_DAYS)
+      for (const world of CLIENTS) if (world.hosts) await this.connectHosts(world, world.hosts);
+    if (daysLeft === 3) await this.changeGuests();
+    if (daysLeft === 1) this.guests.loseTrack("ostrel");
     if (daysLeft === 9) of("pend-lt-07").online = false;
     if (daysLeft === 4) of("quill-lt-04").life.deleteFolder("Templates");
     const emptied = this.lastThursday();

@@ -2,6 +2,7 @@ import type { ProviderRole } from "@/core/rights/rights";
 import { rulesAt } from "@/core/schedule/rule";
 import type { Contract } from "@/core/usage/contract";
 import type { DemoDatabase } from "./databases";
+import type { DemoEstate } from "./guests";
 
 /** The demo's world: made up, every name in it. Files are described by kind; `files.ts` writes them. */
 export type FileKind = "letters" | "ledger" | "photos" | "drawings" | "readings" | "recipes" | "scans";
@@ -21,6 +22,14 @@ export interface WorldDatabases {
   readonly name: string;
   readonly database: DemoDatabase;
   /** When it is backed up, every evening. */
+  readonly at: string;
+}
+
+/** The management of a client's hypervisor hosts. */
+export interface WorldHosts {
+  readonly name: string;
+  readonly estate: DemoEstate;
+  /** When its guests are backed up, every evening. */
   readonly at: string;
 }
 
@@ -71,6 +80,7 @@ export interface WorldClient {
   readonly machines: readonly WorldMachine[];
   readonly mail?: WorldMail;
   readonly databases?: WorldDatabases;
+  readonly hosts?: WorldHosts;
   /** People who get back by themselves what is on their machine; the contact has the first machine. */
   readonly people?: readonly WorldPerson[];
   /** When its contact gets the statement by itself. */
@@ -253,13 +263,14 @@ export const CLIENTS: readonly WorldClient[] = [
     depot: "Ostrel office",
     carryTo: "Quay",
     quotaMiB: 1024,
-    contract: { files: 5 },
+    contract: { files: 5, guest: 1 },
     policy: {
       name: "Drawings, near first",
       schedules: [{ rule: "FREQ=HOURLY;INTERVAL=12" }],
       targetHours: 24,
       howLong: { kind: "days", days: 120 },
     },
+    hosts: { name: "Survey host", estate: "ostrel", at: "22:10" },
     machines: [machine("ostr-ws-01", "Drawing office", "/srv/drawings", ["drawings", "letters"], 18)],
   },
   {
@@ -295,7 +306,7 @@ export const CLIENTS: readonly WorldClient[] = [
     },
     depot: "Quay",
     quotaMiB: 1024,
-    contract: { files: 2, mail: 6, database: 1 },
+    contract: { files: 2, mail: 6, database: 1, guest: 3 },
     policy: {
       name: "Trust, every evening",
       schedules: nightly("20:45"),
@@ -304,6 +315,7 @@ export const CLIENTS: readonly WorldClient[] = [
       exclude: ["*.tmp", "cache"],
     },
     databases: { name: "Rent database", database: "rents", at: "21:20" },
+    hosts: { name: "Trust cluster", estate: "pendlewick", at: "21:40" },
     machines: [
       machine("pend-srv-01", "Trust house", "/srv/tenancies", ["letters", "ledger", "scans"], 32),
       machine("pend-lt-07", "Trust house", "/home/visits", ["letters", "photos"], 18),

@@ -3,6 +3,7 @@
 import type { ComponentType } from "react";
 import type { InsideProps } from "@/ui/restore/inside-props";
 import { DatabaseInside } from "./database/inside";
+import { GuestInside } from "./guest/inside";
 import type { SourceKind } from "./index";
 import { MailInside } from "./mail/inside";
 
@@ -11,4 +12,5 @@ export const INSIDE: Readonly<Record<SourceKind, ComponentType<InsideProps> | nu
   files: null,
   mail: MailInside,
   database: DatabaseInside,
+  guest: GuestInside,
 };

@@ -1,6 +1,7 @@
 import { z } from "zod";
 import { connectionBase, connectionSecret, type OpenConnection } from "./connection-base";
 import { DATABASE_CONNECTING } from "./database/connecting";
+import { GUEST_CONNECTING } from "./guest/connecting";
 import type { NetworkKind } from "./index";
 import { MAIL_CONNECTING } from "./mail/connecting";
 import type { ConnectionSettings } from "./settings";
@@ -30,12 +31,14 @@ const connecting = <B extends z.ZodObject, S>(one: Connecting<B, S>): Connecting
 export const CONNECTING = {
   mail: connecting(MAIL_CONNECTING),
   database: connecting(DATABASE_CONNECTING),
+  guest: connecting(GUEST_CONNECTING),
 } as const satisfies Readonly<Record<NetworkKind, object>>;
 
 /** The request that connects a source of any kind over the network. */
 export const connectionBody = z.discriminatedUnion("kind", [
   connectionBase.extend({ kind: z.literal("mail"), ...CONNECTING.mail.body.shape }),
   connectionBase.extend({ kind: z.literal("database"), ...CONNECTING.database.body.shape }),
+  connectionBase.extend({ kind: z.literal("guest"), ...CONNECTING.guest.body.shape }),
 ]);
 export type ConnectionBody = z.infer<typeof connectionBody>;
 

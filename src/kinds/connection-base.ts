@@ -12,6 +12,17 @@ export const connectionSecret = z
   .min(1, "Enter the client secret.")
   .max(500, "500 characters at most.");
 
+/** Certificates of an authority that a connection accepts; empty: those that are known anyway. */
+export const authorityField = z
+  .string()
+  .trim()
+  .max(100_000)
+  .refine(
+    (text) => text === "" || /^-----BEGIN CERTIFICATE-----[\s\S]*-----END CERTIFICATE-----$/.test(text),
+    "Enter certificates in PEM form, from BEGIN CERTIFICATE to END CERTIFICATE.",
+  )
+  .default("");
+
 /** A connection with its secret in the clear. */
 export interface OpenConnection<Settings> {
   readonly address: string;

@@ -1,10 +1,11 @@
-import { Database, FolderClosed, type LucideIcon, Mail, Shapes } from "lucide-react";
+import { Database, FolderClosed, type LucideIcon, Mail, MonitorDot, Shapes } from "lucide-react";
 import { KINDS, type SourceKind } from "./index";
 
 const ICONS: Readonly<Record<SourceKind, LucideIcon>> = {
   files: FolderClosed,
   mail: Mail,
   database: Database,
+  guest: MonitorDot,
 };
 
 /** The icon of a kind, with its words for those who do not see it. */

@@ -1,12 +1,16 @@
 import { DATABASE } from "./database/kind";
 import { FILES } from "./files/kind";
+import { GUEST } from "./guest/kind";
 import type { Kind } from "./kind";
 import { MAIL } from "./mail/kind";
 
 /** All kinds of source, by the id that database, API and recovery points use. The other registries are complete over it. */
-export const KINDS = { files: FILES, mail: MAIL, database: DATABASE } as const satisfies Readonly<
-  Record<string, Kind>
->;
+export const KINDS = {
+  files: FILES,
+  mail: MAIL,
+  database: DATABASE,
+  guest: GUEST,
+} as const satisfies Readonly<Record<string, Kind>>;
 export type SourceKind = keyof typeof KINDS;
 export const SOURCE_KINDS = Object.keys(KINDS) as [SourceKind, ...SourceKind[]];
 

@@ -22,6 +22,9 @@ export interface RestoreWork {
   readonly folder: string | null;
   /** Of a database: the one table that is wanted. */
   readonly table?: { readonly schema: string; readonly name: string } | null;
+  /** Of a guest: it runs from the depot at once, and its data is copied meanwhile. */
+  readonly start?: boolean;
+  readonly runId?: string;
   /** What will pass, as soon as it is known. */
   readonly expect: (items: number, bytes: number) => void;
   readonly log: (
@@ -49,6 +52,17 @@ export interface RestoreResult {
 export interface OpenedSource {
   readonly reader: SourceReader;
   readonly folders: readonly ByteString[];
+  /** Why all of it is read although there is a recovery point before; null or absent where not. */
+  readonly reset?: string | null;
+  /** What is worth knowing, for the log. */
+  readonly notes?: readonly string[];
+}
+
+/** What a run knows of its source besides its connection. */
+export interface KnownBefore {
+  readonly sourceId: string;
+  /** The recovery point before; null for the first, or where it does not open. */
+  readonly previous: { readonly store: ChunkReader; readonly root: Uint8Array } | null;
 }
 
 /** What the runner needs of a kind that it reads over the network. */
@@ -56,7 +70,12 @@ export interface NetworkAccess<Settings, What> {
   /** Tests a connection step by step, up to the first step that fails, and lists what it offers. */
   test(connection: OpenConnection<Settings>): Promise<Steps & { readonly found: readonly FoundSource[] }>;
   /** Opens what a policy protects of one of its sources. Throws a CodedError of the `source.` codes. */
-  open(connection: OpenConnection<Settings>, id: string, what: What): Promise<OpenedSource>;
+  open(
+    connection: OpenConnection<Settings>,
+    id: string,
+    what: What,
+    known: KnownBefore,
+  ): Promise<OpenedSource>;
   /**
    * Puts items back into one of its sources, of this or of another connection. Repeating it duplicates nothing. Throws a
    * CodedError of the `source.` and `restore.` codes.

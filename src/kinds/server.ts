@@ -1,4 +1,5 @@
 import { DATABASE_ACCESS } from "./database/connect";
+import { GUEST_ACCESS } from "./guest/connect";
 import type { NetworkKind } from "./index";
 import { MAIL_ACCESS } from "./mail/connect";
 import type { NetworkAccess } from "./network";
@@ -9,6 +10,7 @@ import type { WhatOf } from "./what";
 const NETWORK_ACCESS: { readonly [Id in NetworkKind]: NetworkAccess<SettingsOf[Id], WhatOf[Id]> } = {
   mail: MAIL_ACCESS,
   database: DATABASE_ACCESS,
+  guest: GUEST_ACCESS,
 };
 
 /** The access to a kind for who knows no kind: settings and What are those of the kind's own connections and sources. */

@@ -1,16 +1,19 @@
 import { z } from "zod";
 import { databaseFacts, databaseSettings } from "./database/settings";
+import { guestFacts, guestSettings } from "./guest/settings";
 import type { NetworkKind } from "./index";
 import { mailFacts, mailSettings } from "./mail/settings";
 
 /** The settings of each kind's connections. */
-export const SETTINGS = { mail: mailSettings, database: databaseSettings } as const satisfies Readonly<
-  Record<NetworkKind, z.ZodType>
->;
+export const SETTINGS = {
+  mail: mailSettings,
+  database: databaseSettings,
+  guest: guestSettings,
+} as const satisfies Readonly<Record<NetworkKind, z.ZodType>>;
 export type SettingsOf = { readonly [Id in NetworkKind]: z.infer<(typeof SETTINGS)[Id]> };
 export type ConnectionSettings = SettingsOf[NetworkKind];
 /** Settings of any kind, as they are stored: fields that a later version added are kept. */
-export const anySettings = z.union([mailSettings.loose(), databaseSettings.loose()]);
+export const anySettings = z.union([mailSettings.loose(), databaseSettings.loose(), guestSettings.loose()]);
 
 /** A line of what people see of a connection's settings. */
 export interface SettingFact {
@@ -20,6 +23,7 @@ export interface SettingFact {
 const FACTS: { readonly [Id in NetworkKind]: (settings: SettingsOf[Id]) => readonly SettingFact[] } = {
   mail: mailFacts,
   database: databaseFacts,
+  guest: guestFacts,
 };
 /** What people see of a connection's settings. */
 export const settingFacts = (kind: NetworkKind, settings: ConnectionSettings): readonly SettingFact[] =>

@@ -4,6 +4,7 @@ import type { ComponentType } from "react";
 import type { TargetProps } from "@/ui/restore/target-parts";
 import { DatabaseTarget } from "./database/target";
 import { FilesTarget } from "./files/target";
+import { GuestTarget } from "./guest/target";
 import type { SourceKind } from "./index";
 import { MailTarget } from "./mail/target";
 
@@ -12,4 +13,5 @@ export const TARGETS: Readonly<Record<SourceKind, ComponentType<TargetProps>>> =
   files: FilesTarget,
   mail: MailTarget,
   database: DatabaseTarget,
+  guest: GuestTarget,
 };

@@ -2,6 +2,7 @@
 
 import { DATABASE_WHAT_FORM } from "./database/what-fields";
 import { FILE_WHAT_FORM } from "./files/what-fields";
+import { GUEST_WHAT_FORM } from "./guest/what-fields";
 import type { SourceKind } from "./index";
 import { MAIL_WHAT_FORM } from "./mail/what-fields";
 import type { WhatOf } from "./what";
@@ -12,4 +13,5 @@ export const WHAT_FORMS: { readonly [Id in SourceKind]: WhatForm<WhatOf[Id]> } =
   files: FILE_WHAT_FORM,
   mail: MAIL_WHAT_FORM,
   database: DATABASE_WHAT_FORM,
+  guest: GUEST_WHAT_FORM,
 };

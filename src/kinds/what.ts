@@ -1,6 +1,7 @@
 import { z } from "zod";
 import { type DatabaseWhat, databaseWhat, databaseWhatSentence } from "./database/what";
 import { type FileWhat, fileWhat, fileWhatSentence } from "./files/what";
+import { type GuestWhat, guestWhat, guestWhatSentence } from "./guest/what";
 import { SOURCE_KINDS, type SourceKind } from "./index";
 import { type MailWhat, mailWhat, mailWhatSentence } from "./mail/what";
 
@@ -9,17 +10,20 @@ export interface WhatOf extends Record<SourceKind, object> {
   readonly files: FileWhat;
   readonly mail: MailWhat;
   readonly database: DatabaseWhat;
+  readonly guest: GuestWhat;
 }
 
 const SCHEMAS = {
   files: fileWhat.optional(),
   mail: mailWhat.optional(),
   database: databaseWhat.optional(),
+  guest: guestWhat.optional(),
 } as const satisfies Record<SourceKind, z.ZodType>;
 const SENTENCES: { readonly [Id in SourceKind]: (what: WhatOf[Id]) => string } = {
   files: fileWhatSentence,
   mail: mailWhatSentence,
   database: databaseWhatSentence,
+  guest: guestWhatSentence,
 };
 
 /** The clause What: one part for each kind of source that the policy applies to. */

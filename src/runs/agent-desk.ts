@@ -251,6 +251,7 @@ async function describeJob(
       clash: request.clash,
       toSourceId: request.toSourceId ?? null,
       table: request.table ?? null,
+      start: request.start ?? false,
       totalBytes: run.progress.totalBytes ?? null,
     };
   }

@@ -17,6 +17,7 @@ import { isDatabaseAway } from "@/server/base/problem";
 import type { Services } from "@/server/base/services";
 import type { PreviousTree } from "@/sources/store-source";
 import { type ChunkReader, CopiesReader } from "@/store/read/reader";
+import { splitIds } from "@/store/seal/identity";
 import { makeKeyPair } from "@/store/seal/secrets";
 import { decodeNode, idKey, showBytes } from "@/store/tree/tree";
 import { type Executor, nextJob } from "./agent-desk";
@@ -97,7 +98,11 @@ export class NetworkRuns {
       this.pair.privateKey.toString("base64"),
       async (dataKey, reporter) => {
         if (job.kind === "restore") await this.restore(link, executor, job, reporter);
-        else await makePoint(link, job, dataKey, reporter, await this.readingOf(job));
+        else {
+          const reading = await this.readingOf(job, reporter);
+          // also where nothing is read
+          await makePoint(link, job, dataKey, reporter, reading).finally(() => reading.reader.end?.());
+        }
       },
       isDatabaseAway,
     );
@@ -127,6 +132,8 @@ export class NetworkRuns {
         items,
         folder: job.folder,
         table: job.table,
+        start: job.start,
+        runId: job.runId,
         expect: (count, bytes) => reporter.expect(count, bytes),
         log: (level, code, path, message) => reporter.log(level, code, path && showBytes(path), message),
         progress: reporter.progress,
@@ -180,29 +187,33 @@ export class NetworkRuns {
     return this.services.spaces.ofPoint(point);
   }
 
-  private async readingOf(job: BackupJob): Promise<Reading> {
+  private async readingOf(job: BackupJob, reporter: RunReporter): Promise<Reading> {
     const { source, connection } = await this.reached(job.sourceId);
-    const previous = job.previous
-      ? await loadTree(await this.previousOf(job.previous.pointId), Buffer.from(job.previous.root, "hex"))
-      : null;
+    const before = job.previous && {
+      store: await this.previousOf(job.previous.pointId),
+      root: Buffer.from(job.previous.root, "hex"),
+    };
+    const previous = before && (await loadTree(before.store, before.root));
     const what = job.clauses.what[connection.kind];
     if (!what)
       throw new CodedError(
         "request.conflict",
         `the policy does not name ${KINDS[connection.kind].sources} in its What`,
       );
-    const { reader, folders } = await networkAccess(connection.kind).open(
+    const { reader, folders, reset, notes } = await networkAccess(connection.kind).open(
       opened(this.services, connection),
       source.remoteId,
       what,
+      { sourceId: source.id, previous: before },
     );
+    for (const note of notes ?? []) reporter.log("info", null, null, note);
     return {
       reader,
       folders,
       chosen: folders,
       selector: EVERYTHING,
       previous,
-      resetMessage: null,
+      resetMessage: reset ?? null,
       keepNode: () => {},
     };
   }
@@ -218,7 +229,13 @@ async function loadTree(reader: ChunkReader, root: Uint8Array): Promise<Previous
     nodes.set(key, bytes);
     const node = decodeNode(bytes);
     if (node.kind === "pages") for (const page of node.pages) await load(page.node);
-    if (node.kind === "folder") for (const entry of node.entries) if (entry.node) await load(entry.node);
+    if (node.kind === "folder")
+      for (const entry of node.entries) {
+        if (entry.node) await load(entry.node);
+        // of disks, what did not change is taken over from there
+        if (entry.chunkBytes && entry.chunkPages)
+          for (const page of splitIds(entry.chunkPages)) await load(page);
+      }
   };
   await load(root);
   return { root, bytes: (id) => nodes.get(idKey(id))! };

@@ -133,6 +133,8 @@ export interface RestoreRequest {
         readonly folder?: string | undefined;
         /** Of a database: the one table that is wanted. */
         readonly table?: StoredRestore["table"] | undefined;
+        /** Of a guest: it runs from the depot at once, and its data is copied meanwhile. */
+        readonly start?: boolean | undefined;
       };
   readonly clash: "keep-both" | "replace" | "skip";
 }
@@ -146,6 +148,8 @@ export interface StoredRestore {
   readonly toSourceId?: SourceId;
   /** Of a database: the one table that is restored. */
   readonly table?: { readonly schema: string; readonly name: string };
+  /** Of a guest: it runs from the depot at once. */
+  readonly start?: boolean;
   readonly toName?: string;
 }
 
@@ -195,6 +199,8 @@ async function networkTargetOf(
         throw invalid(`items.${i}`, "These items are of several kinds. Restore them one kind at a time.");
     if (destination.table && !kindOf(target.kind)?.tables)
       throw invalid("destination.table", "Only of a database a single table can be restored.");
+    if (destination.start && !kindOf(target.kind)?.starts)
+      throw invalid("destination.start", "Only a guest can be started from the depot.");
     const missing = destination.folder ? null : kindOf(target.kind)?.nameElsewhere;
     if (missing) throw invalid("destination.folder", missing);
     return { target, folder: destination.folder ?? null };
@@ -225,6 +231,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
       clash: "skip",
       toSourceId: target.id,
       ...(destination.kind === "source" && destination.table ? { table: destination.table } : {}),
+      ...(destination.kind === "source" && destination.start ? { start: true } : {}),
       toName: target.name,
     };
     return insertRestore(tx, who, source, request, { stored, machineId: null, to: target.name });

@@ -241,7 +241,7 @@ export class ViewingDesk {
     if (guess) await this.services.attempts.giveBack("viewing", address);
     this.letIn.set(shown, true);
     const { viewing, point } = opened;
-    return { viewing, reader: await this.services.spaces.ofPoint(point), root: point.root, address };
+    return { viewing, reader: await this.services.spaces.at(point, viewing.path), root: point.root, address };
   }
 
   private async find({ viewing, reader, root }: Served, href: string): Promise<Found> {

@@ -40,7 +40,7 @@ describe("a database", () => {
         (await browser.executeScript(
           "[...document.querySelectorAll('label')].find((one) => /Database server/.test(one.textContent))?.click()",
         )),
-      20_000,
+      60_000,
       "the form of a database server does not open",
     );
     await choose(browser, "Encryption", "Not encrypted");

@@ -176,7 +176,7 @@ describe("a mailbox that somebody emptied", () => {
         (await browser.executeScript(
           "[...document.querySelectorAll('label')].find((one) => /Mail tenant/.test(one.textContent))?.click()",
         )),
-      15_000,
+      60_000,
       "the form of a mail tenant does not open",
     );
     await choose(browser, "Protocol", "IMAP");

@@ -15,7 +15,7 @@ import { mailSettings } from "@/db/notices/notices";
 import { linksOf, type SendingRow, sendingOf, statementDeliveries } from "@/db/notices/statements";
 import { nightCounts } from "@/db/runs/runs";
 import { stateCounts } from "@/db/sources/sources";
-import { KINDS } from "@/kinds";
+import { KINDS, kindOf } from "@/kinds";
 import { Problem } from "@/server/base/problem";
 import { clientStatement, periodOf } from "@/server/statements/statement";
 import { usageOf } from "@/server/statements/usage";
@@ -115,7 +115,7 @@ async function usagePart({ tx, now, ask, href, person }: ViewInput): Promise<Vie
                   <td className="font-semibold">
                     {lines[i - 1]?.clientId === line.clientId ? "" : line.clientName}
                   </td>
-                  <td>{line.kind}</td>
+                  <td>{kindOf(line.kind)?.unit.many ?? line.kind}</td>
                   <td>{line.depotName}</td>
                   <td className="num">{line.mostSources}</td>
                   <td className="num">{formatBytes(line.meanProtected)}</td>

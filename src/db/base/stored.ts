@@ -3,6 +3,7 @@ import { z } from "zod";
 import { groupRule, LEVELS } from "@/core/policy/cascade";
 import { clausesSchema } from "@/core/policy/clauses";
 import { bandwidthHours } from "@/core/policy/conduct";
+import { ARCHIVE_FORMATS } from "@/core/units/download-formats";
 import { anySettings } from "@/kinds/settings";
 
 /**
@@ -24,7 +25,7 @@ const count = z.number();
 export const STORED: Readonly<Record<string, z.ZodType>> = {
   "archives.request": z.looseObject({
     items: z.array(z.looseObject({})),
-    format: z.enum(["zip", "tar", "mbox", "ics", "vcf"]),
+    format: z.enum(ARCHIVE_FORMATS),
   }),
   "asks.request": z.looseObject({ stored: z.looseObject({ items: z.array(z.looseObject({})) }) }),
   "certificates.body": anything,

@@ -1,6 +1,6 @@
 import { z } from "zod";
 import { nameField } from "@/core/text/fields";
-import { connectionSecret } from "../connection-base";
+import { authorityField, connectionSecret } from "../connection-base";
 import { DATABASE_TLS, type DatabaseSettings } from "./settings";
 
 /** How a database server is connected: what is asked for, and what becomes of it. */
@@ -22,15 +22,7 @@ const body = z.object({
   password: connectionSecret,
   maintenance: z.string().trim().min(1).max(63).default("postgres"),
   tls: z.enum(DATABASE_TLS).default("verify"),
-  authority: z
-    .string()
-    .trim()
-    .max(100_000)
-    .refine(
-      (text) => text === "" || /^-----BEGIN CERTIFICATE-----[\s\S]*-----END CERTIFICATE-----$/.test(text),
-      "Enter certificates in PEM form, from BEGIN CERTIFICATE to END CERTIFICATE.",
-    )
-    .default(""),
+  authority: authorityField,
   region: nameField("the region where the data is stored", 60),
 });
 type Body = z.infer<typeof body>;

@@ -13,6 +13,8 @@ import { programsFor } from "./programs";
 import type { DatabaseSettings } from "./settings";
 import { databaseWhat } from "./what";
 
+const UNKNOWN = { sourceId: "00000000-0000-4000-8000-000000000000", previous: null };
+
 /** Databases against a real server, which nobody here wrote. */
 let server: ClientDatabases;
 const depot = new TestDepot();
@@ -59,7 +61,7 @@ async function store(
   what: object = {},
   over = connection(),
 ) {
-  const { reader } = await DATABASE_ACCESS.open(over, database, databaseWhat.parse(what));
+  const { reader } = await DATABASE_ACCESS.open(over, database, databaseWhat.parse(what), UNKNOWN);
   try {
     return await snap(depot, "", { reader, previous: previous?.previous ?? null });
   } finally {
@@ -355,7 +357,7 @@ describe("a database", () => {
   });
 
   it("fails where the server ends the dump, with its words, and leaves no session and no folder", async () => {
-    const { reader } = await DATABASE_ACCESS.open(connection(), "orders", databaseWhat.parse({}));
+    const { reader } = await DATABASE_ACCESS.open(connection(), "orders", databaseWhat.parse({}), UNKNOWN);
     const open = reader.open.bind(reader);
     reader.open = async (path) => {
       const opened = await open(path);

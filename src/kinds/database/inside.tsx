@@ -2,7 +2,7 @@
 
 import { useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
-import { ApiError, callApi } from "@/ui/parts/api";
+import { callApi, refusalOf } from "@/ui/parts/api";
 import type { TreeEntry } from "@/ui/restore/file-tree";
 import type { InsideProps } from "@/ui/restore/inside-props";
 import { DUMP, GLOBALS, SCHEMA } from "./names";
@@ -38,11 +38,6 @@ const fileEntry = (name: string, file: string): TreeEntry => ({
   target: null,
   items: null,
 });
-const refusalOf = (error: unknown): string => {
-  if (error instanceof ApiError)
-    return error.problem.errors[0]?.message ?? error.problem.detail ?? error.problem.title;
-  throw error;
-};
 const titleOf = ({ schema, name }: Table): string => (schema === "public" ? name : `${schema}.${name}`);
 
 /** A database at a recovery point: what can be restored, its tables, and one of them with its definition and first rows. */

@@ -1,13 +1,15 @@
 "use client";
 
 import { useState } from "react";
-import { SelectField, TextField } from "@/ui/parts/form";
+import { TextField } from "@/ui/parts/form";
 import {
   Choice,
   FileDestinations,
   formatWords,
+  NewElsewhere,
   RestoreButtons,
   type TargetProps,
+  useConnections,
   useFileDestinations,
   useRestore,
 } from "@/ui/restore/target-parts";
@@ -30,22 +32,21 @@ function tableOf(text: string): object {
 
 /** Where a database goes: under a new name on its own or another server, in place of the original, or to files. */
 export function DatabaseTarget(props: TargetProps) {
-  const { source, machines, sources, basket } = props;
+  const { source, machines, basket } = props;
   const { sending, restore, download } = useRestore(props);
-  const servers = [...new Map(sources.map((one) => [one.connectionName, one])).values()];
-  const own = sources.find((one) => one.id === source.id);
-  const [destination, setDestination] = useState<Destination>(servers.length ? "beside" : "download");
-  const [server, setServer] = useState(own?.connectionName ?? servers[0]?.connectionName ?? "");
+  const where = useConnections(props);
+  const [destination, setDestination] = useState<Destination>(
+    where.connections.length ? "beside" : "download",
+  );
   const original = source.name.replace(/ on .*$/, "");
   const [name, setName] = useState(`${original}_restored`);
   const [table, setTable] = useState("");
   const files = useFileDestinations(machines);
-  const on = own?.connectionName === server ? own : servers.find((one) => one.connectionName === server);
   const whole = basket.every((item) => item.path === "/" || item.path === "/database.dump");
   const send = () => {
     if (destination === "download") return download(files.format);
     const target = {
-      beside: { kind: "source", sourceId: on?.id, folder: name.trim(), ...tableOf(table) },
+      beside: { kind: "source", sourceId: where.sourceId, folder: name.trim(), ...tableOf(table) },
       original: { kind: "original" },
       machine: { kind: "folder", folder: files.folder, machineId: files.machineId },
     }[destination];
@@ -56,32 +57,20 @@ export function DatabaseTarget(props: TargetProps) {
     <>
       <fieldset className="grid gap-2">
         <legend className="sr-only">Destination</legend>
-        {servers.length > 0 && (
+        {where.connections.length > 0 && (
           <Choice chosen={destination === "beside"} choose={() => setDestination("beside")}>
             A new database
           </Choice>
         )}
         {destination === "beside" && (
-          <div className="grid gap-2 pl-6">
-            <SelectField
-              label="Server"
-              error={sending.errorOf("destination.sourceId")}
-              value={server}
-              onChange={(event) => setServer(event.target.value)}
-            >
-              {servers.map((one) => (
-                <option key={one.id} value={one.connectionName}>
-                  {one.connectionName}
-                </option>
-              ))}
-            </SelectField>
-            <TextField
-              label="Name of the new database"
-              mono
-              error={sending.errorOf("destination.folder")}
-              value={name}
-              onChange={(event) => setName(event.target.value)}
-            />
+          <NewElsewhere
+            where={where}
+            label="Server"
+            nameLabel="Name of the new database"
+            name={name}
+            setName={setName}
+            sending={sending}
+          >
             <TextField
               label="Only this table (optional)"
               mono
@@ -91,7 +80,7 @@ export function DatabaseTarget(props: TargetProps) {
               value={table}
               onChange={(event) => setTable(event.target.value)}
             />
-          </div>
+          </NewElsewhere>
         )}
         {source.reachable && (
           <Choice chosen={destination === "original"} choose={() => setDestination("original")}>
@@ -114,7 +103,7 @@ export function DatabaseTarget(props: TargetProps) {
       {basket.length > 0 && (whole || !toServer) && (
         <p className="said" data-said>
           {destination === "beside"
-            ? `${table.trim() ? `The table ${table.trim()}` : "The database"} is restored to ${server} as ${table.trim() ? "the only one of a new database, " : ""}${name.trim()}. Nothing that is there changes.`
+            ? `${table.trim() ? `The table ${table.trim()}` : "The database"} is restored to ${where.chosen} as ${table.trim() ? "the only one of a new database, " : ""}${name.trim()}. Nothing that is there changes.`
             : destination === "original"
               ? `The database is restored beside ${original}, then takes its name. The database that is there now is renamed and kept; it must have no sessions.`
               : destination === "machine"

@@ -4,7 +4,7 @@ import { Download, Paperclip, X } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { formatBytes } from "@/core/units/bytes";
 import { counted } from "@/core/units/duration";
-import { ApiError, callApi } from "@/ui/parts/api";
+import { callApi, refusalOf } from "@/ui/parts/api";
 import { clockText } from "@/ui/parts/moment";
 import type { TreeEntry } from "@/ui/restore/file-tree";
 import type { InsideProps } from "@/ui/restore/inside-props";
@@ -86,11 +86,6 @@ function mailFirst(folders: readonly Folder[]): Folder[] {
   const beside = ({ path }: Folder) => tops.some((top) => path === top || path.startsWith(`${top}/`));
   return [...folders.filter((one) => !beside(one)), ...folders.filter(beside)];
 }
-const refusalOf = (error: unknown): string => {
-  if (error instanceof ApiError)
-    return error.problem.errors[0]?.message ?? error.problem.detail ?? error.problem.title;
-  throw error;
-};
 
 /** A mailbox at a recovery point: folders, the messages of one of them or of a search, and the message that is read. */
 export function MailInside({

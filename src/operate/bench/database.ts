@@ -32,7 +32,10 @@ export const benchDatabase = (): Promise<Figure[]> =>
       };
       const run = async (depot: BenchmarkDepot, previous: PreviousTree | null) => {
         const started = performance.now();
-        const { reader, folders } = await DATABASE_ACCESS.open(connection, "bench", databaseWhat.parse({}));
+        const { reader, folders } = await DATABASE_ACCESS.open(connection, "bench", databaseWhat.parse({}), {
+          sourceId: "00000000-0000-4000-8000-000000000000",
+          previous: null,
+        });
         const writer = new StoreWriter(depot.keys, depot);
         const nodes = new Map<string, Uint8Array>();
         const { root, counts } = await storeSource({

@@ -5,6 +5,7 @@ import { benchDatabase } from "./database";
 import { benchDeal } from "./deal";
 import { ENGINE_PARTS } from "./engine-parts";
 import { json } from "./ground";
+import { benchGuest } from "./guest";
 import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
 import { benchMemory } from "./memory";
@@ -23,6 +24,7 @@ const PARTS: Record<string, Part> = {
   inside: benchInside,
   bandwidth: benchBandwidth,
   database: benchDatabase,
+  guest: benchGuest,
 };
 
 const known = [...ENGINE_PARTS, ...Object.keys(PARTS)];

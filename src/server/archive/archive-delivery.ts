@@ -13,6 +13,7 @@ import type { Context } from "../api/operation";
 import { invalid, notFound } from "../base/problem";
 import { momentLabel } from "../inside/moment-label";
 import { ARCHIVE_TYPES, type ArchiveFormat, archiveLength, type Part, streamArchive } from "./archive";
+import { isImage, refuseForImage } from "./image";
 import { isJoined } from "./joined";
 
 /**
@@ -29,6 +30,11 @@ export interface Basket<Item> {
 
 /** Refuses a format in which what was chosen cannot be. Throws problems of the field. */
 async function refuseFormat(tx: Tx, items: readonly { readonly point: Point }[], format: ArchiveFormat) {
+  if (isImage(format)) {
+    const [first, ...others] = items;
+    if (others.length > 0 || (await sourceById(tx, first!.point.sourceId))?.kind !== "guest")
+      throw refuseForImage();
+  }
   if (!isJoined(format)) return;
   for (const { point } of items)
     if ((await sourceById(tx, point.sourceId))?.kind !== "mail")

@@ -1,17 +1,18 @@
 import { type Readable, Transform, type TransformCallback } from "node:stream";
+import type { ARCHIVE_FORMATS } from "@/core/units/download-formats";
 import type { Point } from "@/db/points/points";
 import { fileBytes, findEntry, type Walked, walkTree } from "@/store/read/browse";
 import type { ChunkReader } from "@/store/read/reader";
 import { type ByteString, byteString, type Entry } from "@/store/tree/tree";
 import { notFound } from "../base/problem";
 import type { Services } from "../base/services";
-import { isJoined, JOINED_FORMATS, type JoinedFormat, joinedFile } from "./joined";
+import { imageOf, isImage } from "./image";
+import { isJoined, type JoinedFormat, joinedFile } from "./joined";
 import { ArchiveNames } from "./names";
 import { contentLength, padded, sparseMap, TAR_END, type TarMember, tarHeader } from "./tar-headers";
 import { ZipWriter } from "./zip-writer";
 
-export const ARCHIVE_FORMATS = ["zip", "tar", ...JOINED_FORMATS] as const;
-/** The joined ones: of mailboxes only. */
+/** The joined ones: of mailboxes only. Images: of one disk. */
 export type ArchiveFormat = (typeof ARCHIVE_FORMATS)[number];
 export const ARCHIVE_TYPES: Readonly<Record<ArchiveFormat, string>> = {
   zip: "application/zip",
@@ -19,6 +20,7 @@ export const ARCHIVE_TYPES: Readonly<Record<ArchiveFormat, string>> = {
   mbox: "application/mbox",
   ics: "text/calendar; charset=utf-8",
   vcf: "text/vcard; charset=utf-8",
+  qcow2: "application/octet-stream",
 };
 
 export interface ArchiveItem {
@@ -44,7 +46,7 @@ async function* entriesOf(
   const names = new ArchiveNames(format === "zip");
   const taken = new Set<string>();
   for (const { point, path, label } of items) {
-    const reader = await services.spaces.ofPoint(point);
+    const reader = await services.spaces.at(point, path);
     const last = path === "/" ? "" : path.slice(path.lastIndexOf("/") + 1);
     let top = last === "" ? "" : names.name("", last);
     for (let number = 1; taken.has(top); number += 1) {
@@ -151,7 +153,9 @@ export function streamArchive(
       ? writeTar(services, items, output, result, part)
       : isJoined(format)
         ? writeJoined(services, items, output, result, format)
-        : writeZip(services, items, output, result);
+        : isImage(format)
+          ? writeImage(services, items, output, result)
+          : writeZip(services, items, output, result);
   const ended = written.then(() => result);
   ended.catch((error: Error) => output.destroy(error));
   return { stream: output, ended };
@@ -169,6 +173,7 @@ export async function archiveLength(
       length += tarHeader(member).length + padded(contentLength(member));
     return length;
   }
+  if (isImage(format)) return (await imageOf(services, items)).length;
   const output = new Cut({ from: 0, to: 0 });
   output.resume();
   const nothing = { files: 0, bytes: 0 };
@@ -278,6 +283,23 @@ async function writeZip(
     }
   }
   await zip.end();
+  await finished(output);
+}
+
+async function writeImage(
+  services: Services,
+  items: readonly ArchiveItem[],
+  output: Cut,
+  result: ArchiveResult,
+): Promise<void> {
+  const { stream } = await imageOf(services, items, (bytes) => {
+    result.bytes += bytes;
+  });
+  for await (const part of stream) {
+    if (output.destroyed) throw new Error(BROKEN);
+    if (!output.write(part)) await drained(output);
+  }
+  result.files += 1;
   await finished(output);
 }
 

@@ -1,7 +1,6 @@
+import { JOINED_FORMATS } from "@/core/units/download-formats";
 import { mboxMessage } from "./mbox";
 
-/** Items of mailboxes one after another in one file. */
-export const JOINED_FORMATS = ["mbox", "ics", "vcf"] as const;
 export type JoinedFormat = (typeof JOINED_FORMATS)[number];
 
 /** A file that items are joined in. */

@@ -55,7 +55,7 @@ export async function listFolder(
   after: string | undefined,
   limit: number,
 ) {
-  const reader = await services.spaces.ofPoint(point);
+  const reader = await services.spaces.at(point, path);
   const node = await findFolder(reader, point.root, path);
   if (!node) throw notFound();
   const base = path === "/" ? "" : path;
@@ -124,7 +124,7 @@ function wantedFits(wanted: Wanted): (entry: Entry) => boolean {
 
 /** Entries below a folder that fit; at most 200, and says when there are more. */
 export async function searchPoint(services: Services, point: Point, wanted: Wanted, below: ByteString = "/") {
-  const reader = await services.spaces.ofPoint(point);
+  const reader = await services.spaces.at(point, below);
   const fits = wantedFits(wanted);
   const entries: ShownEntry[] = [];
   let looked = 0;
@@ -211,7 +211,8 @@ export async function versionsOf(
   path: ByteString,
 ): Promise<Version[]> {
   const versions: { entry: Entry; newest: Point; oldest: Point }[] = [];
-  for (const { point, reader } of await treesOf(services, points)) {
+  for (const { point, reader: base } of await treesOf(services, points)) {
+    const reader = await services.spaces.within(base, point, path);
     const entry = await findEntry(reader, point.root, path);
     if (!entry) continue;
     const last = versions.at(-1);
@@ -242,7 +243,7 @@ export async function weigh(
   let bytes = 0;
   const readers = await services.spaces.ofPoints(items.map((item) => item.point));
   for (const [i, { point, path }] of items.entries()) {
-    const reader = readers[i]!;
+    const reader = await services.spaces.within(readers[i]!, point, path);
     const entry = path === "/" ? null : await findEntry(reader, point.root, path);
     if (path !== "/" && !entry) throw notFound();
     const counted = new Set<string>();

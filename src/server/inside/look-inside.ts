@@ -37,7 +37,7 @@ async function fileOf(
   point: Point,
   path: ByteString,
 ): Promise<{ reader: ChunkReader; entry: Entry; size: number }> {
-  const reader = await services.spaces.ofPoint(point);
+  const reader = await services.spaces.at(point, path);
   const entry = await findEntry(reader, point.root, path);
   if (entry?.type !== "file") throw notFound();
   return { reader, entry, size: entry.size ?? 0 };

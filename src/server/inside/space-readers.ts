@@ -6,10 +6,12 @@ import { type ClientKey, clientKey } from "@/db/clients/keys";
 import { depotById, grantOf } from "@/db/depots/depots";
 import { locateChunks } from "@/db/points/chunks";
 import { placesOfPoints } from "@/db/points/copies";
+import { InsideReader, leadsInside } from "@/disks/files/inside-reader";
 import { packName } from "@/store/packs/layout";
 import { type ChunkReader, CopiesReader, StoreReader } from "@/store/read/reader";
 import { deriveStoreKeys, type StoreKeys } from "@/store/seal/keys";
 import type { Secrets } from "@/store/seal/secrets";
+import type { ByteString } from "@/store/tree/tree";
 import type { UnlockedKeys } from "../access/unlocked";
 import type { Places } from "../depots/places";
 
@@ -20,6 +22,11 @@ export interface PlacedPoint {
   readonly id: Buffer;
   readonly clientId: ClientId;
   readonly depotId: DepotId;
+}
+
+/** The same with its tree. */
+export interface RootedPoint extends PlacedPoint {
+  readonly root: Uint8Array;
 }
 
 /**
@@ -73,6 +80,35 @@ export class SpaceReaders {
   /** A reader of a point from all its places: the first, and what that lacks from the others. */
   async ofPoint(point: PlacedPoint): Promise<ChunkReader> {
     return (await this.ofPoints([point]))[0]!;
+  }
+
+  private readonly insides = new LRUCache<
+    string,
+    { readonly base: ChunkReader; readonly inside: InsideReader }
+  >({
+    max: 8,
+    ttl: 10 * 60_000,
+  });
+
+  /** The same for a path, which may lead to the files inside a disk. */
+  async at(point: RootedPoint, path: ByteString): Promise<ChunkReader> {
+    return this.within(await this.ofPoint(point), point, path);
+  }
+
+  /** Whether a path leads to the files inside a disk. */
+  async isInsideDisk(point: RootedPoint, path: ByteString): Promise<boolean> {
+    return leadsInside(await this.ofPoint(point), point.root, path);
+  }
+
+  /** The reader of a point for a path, from the point's own reader. */
+  async within(base: ChunkReader, point: RootedPoint, path: ByteString): Promise<ChunkReader> {
+    if (!(await leadsInside(base, point.root, path))) return base;
+    const key = point.id.toString("hex");
+    const kept = this.insides.get(key);
+    if (kept?.base === base) return kept.inside;
+    const inside = new InsideReader(base, point.root);
+    this.insides.set(key, { base, inside });
+    return inside;
   }
 
   /** The same of several points, of one client or of several, in their order: asked for at once. */

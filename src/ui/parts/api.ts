@@ -48,3 +48,10 @@ export async function callApi<T>(
   }
   return answer as T;
 }
+
+/** What a refusal says first; what is none is thrown on. */
+export const refusalOf = (error: unknown): string => {
+  if (error instanceof ApiError)
+    return error.problem.errors[0]?.message ?? error.problem.detail ?? error.problem.title;
+  throw error;
+};

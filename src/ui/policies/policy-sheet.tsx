@@ -402,7 +402,7 @@ export function PolicySheet({
           })}
           {policy.level === "group" && (
             <Clause
-              title="Takes"
+              title="Assignment"
               sentence={
                 rule
                   ? "New sources that match its rule are added automatically"
@@ -410,8 +410,8 @@ export function PolicySheet({
               }
               own
               origin={undefined}
-              open={open === "Takes"}
-              toggle={toggle("Takes")}
+              open={open === "Assignment"}
+              toggle={toggle("Assignment")}
             >
               <GroupRuleFields
                 draft={draft.rule}

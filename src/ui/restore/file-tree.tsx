@@ -33,6 +33,7 @@ export function FileTree({
   address,
   everywhere,
   root = "/",
+  below = false,
   zone,
   startPath,
   inBasket,
@@ -44,9 +45,11 @@ export function FileTree({
 }: {
   /** Of the point in the API: below it are `/entries` and `/search`. */
   address: string;
-  /** Of the search over all points in the API. */
-  everywhere: string;
+  /** Of the search over all points in the API; null: there is none. */
+  everywhere: string | null;
   root?: string;
+  /** Searches below the root alone; where it is left out, the address sees nothing else. */
+  below?: boolean;
   zone: string;
   startPath: string;
   inBasket: (entry: TreeEntry) => boolean;
@@ -135,7 +138,7 @@ export function FileTree({
     setFound(null);
     callApi<{ entries: TreeEntry[]; looked: number; more: boolean }>(
       "GET",
-      `${all ? everywhere : address}/search?${asked}`,
+      `${all && everywhere ? everywhere : address}/search?${asked}${below ? `&below=${encodeURIComponent(root)}` : ""}`,
     ).then(
       (answer) => current && setFound(answer),
       (error) => error instanceof ApiError && setProblem(error.problem.detail),
@@ -143,7 +146,7 @@ export function FileTree({
     return () => {
       current = false;
     };
-  }, [asked, address, all, everywhere]);
+  }, [asked, address, all, everywhere, below, root]);
   const flip = (entry: TreeEntry) => {
     const next = new Set(open);
     if (!next.delete(entry.path)) {
@@ -309,7 +312,7 @@ export function FileTree({
           </label>
         </div>
       )}
-      {(words || more) && (
+      {everywhere && (words || more) && (
         <label className="text-soft flex items-center gap-2 px-4 pb-[8px]">
           <input
             type="checkbox"
@@ -349,7 +352,7 @@ export function FileTree({
         {found && (
           <p className="text-soft py-2">
             {found.entries.length === 0
-              ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all ? "" : "; search all recovery points"}.`
+              ? `Nothing ${all ? "at any moment" : "at this moment"} ${more ? "is like that" : `is called “${words.trim()}”`}${all || !everywhere ? "" : "; search all recovery points"}.`
               : `${found.entries.length} found${found.more ? ", and more: enter more of the name" : ` among ${found.looked.toLocaleString("en-GB")}`}.`}
           </p>
         )}

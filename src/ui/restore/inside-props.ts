@@ -12,6 +12,10 @@ export interface InsideProps {
   readonly aside?: ReactNode;
   /** Off where the step above says it. */
   readonly heading?: boolean;
+  /** Shows the versions of a file. */
+  readonly look?: (entry: TreeEntry) => void;
+  /** The path of the file whose versions are shown. */
+  readonly looked?: string | null;
   /** Off where what is inside may be looked at and not saved. */
   readonly download?: boolean;
 }

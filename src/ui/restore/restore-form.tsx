@@ -174,7 +174,7 @@ export function RestoreForm({
             close={() => setCompare(false)}
           />
         ) : Inside ? (
-          <Inside key={chosen.id} {...inside} />
+          <Inside key={chosen.id} {...inside} look={setLooked} looked={looked?.path ?? null} />
         ) : (
           <FileTree
             key={chosen.id}

@@ -52,6 +52,7 @@ const FORMATS = {
   mbox: { name: "mbox", words: "an mbox file: messages only, without flags" },
   ics: { name: "ICS", words: "an ICS file: calendar entries only" },
   vcf: { name: "VCF", words: "a VCF file: contacts only" },
+  qcow2: { name: "qcow2", words: "a qcow2 disk image" },
 } as const;
 export type DownloadFormat = keyof typeof FORMATS;
 
@@ -217,6 +218,60 @@ export function FileDestinations({
         {...(formats ? { formats } : {})}
       />
     </>
+  );
+}
+
+/** Connections of the client that sources of this kind can be restored to, by name, and the source's own one. */
+export function useConnections({ source, sources }: Pick<TargetProps, "source" | "sources">) {
+  const connections = [...new Map(sources.map((one) => [one.connectionName, one])).values()];
+  const own = sources.find((one) => one.id === source.id);
+  const [chosen, choose] = useState(own?.connectionName ?? connections[0]?.connectionName ?? "");
+  // the source itself stands for its own connection
+  const on = own?.connectionName === chosen ? own : connections.find((one) => one.connectionName === chosen);
+  return { connections, chosen, choose, sourceId: on?.id };
+}
+
+/** Where something new is created, and what it is called. */
+export function NewElsewhere({
+  where,
+  label,
+  nameLabel,
+  name,
+  setName,
+  sending,
+  children,
+}: {
+  where: ReturnType<typeof useConnections>;
+  label: string;
+  nameLabel: string;
+  name: string;
+  setName: (name: string) => void;
+  sending: ReturnType<typeof useSending>;
+  children?: ReactNode;
+}) {
+  return (
+    <div className="grid gap-2 pl-6">
+      <SelectField
+        label={label}
+        error={sending.errorOf("destination.sourceId")}
+        value={where.chosen}
+        onChange={(event) => where.choose(event.target.value)}
+      >
+        {where.connections.map((one) => (
+          <option key={one.id} value={one.connectionName}>
+            {one.connectionName}
+          </option>
+        ))}
+      </SelectField>
+      <TextField
+        label={nameLabel}
+        mono
+        error={sending.errorOf("destination.folder")}
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+      />
+      {children}
+    </div>
   );
 }
 

@@ -55,10 +55,12 @@ const sourceCount = z
   .max(1_000_000, "At most a million.");
 const bought = sourceCount.optional();
 /** One number for each kind of source. */
-const contractShape = z.object({ files: bought, mail: bought, database: bought } satisfies Record<
-  SourceKind,
-  z.ZodType
->);
+const contractShape = z.object({
+  files: bought,
+  mail: bought,
+  database: bought,
+  guest: bought,
+} satisfies Record<SourceKind, z.ZodType>);
 
 function checkedLogo(base64: string): Buffer {
   try {

@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { within } from "@/core/rights/within";
+import { ARCHIVE_FORMATS } from "@/core/units/download-formats";
 import { isSuspect, lastGoodMoment } from "@/db/points/holds";
 import { pointsOf } from "@/db/points/points";
 import { decideAsk, insertAsk, lockAsk, openAsks } from "@/db/portal/asks";
@@ -10,7 +11,7 @@ import { type GivenRestore, plannedRestore, startGivenRestore } from "@/runs/giv
 import { stopRun } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
-import { ARCHIVE_FORMATS, ARCHIVE_TYPES } from "@/server/archive/archive";
+import { ARCHIVE_TYPES } from "@/server/archive/archive";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
 import { notFound, Problem } from "@/server/base/problem";
 import { listFolder, searchPoint, searchPoints, versionsOf, weigh } from "@/server/inside/inside-point";

@@ -12,6 +12,7 @@ import { depots } from "./depots";
 import { gifts } from "./gifts";
 import { given } from "./given";
 import { insideDatabase } from "./inside-database";
+import { insideGuest } from "./inside-guest";
 import { insideGivenMail, insideMail } from "./inside-mail";
 import { keeping } from "./keeping";
 import { keys } from "./keys";
@@ -55,6 +56,7 @@ const groups: readonly OperationGroup[] = (
     ["Restores", "Looking into recovery points, restoring, downloading.", restores],
     ["Mail inside", "Looking into recovery points of mailboxes.", insideMail],
     ["Databases inside", "Looking into recovery points of databases.", insideDatabase],
+    ["Guests inside", "Looking into recovery points of guests.", insideGuest],
     ["Viewings", "Recovery points opened as a read-only share for a time.", viewings],
   ] as readonly (readonly [string, string, readonly AnyOperation[]])[]
 ).map(([tag, description, operations]) => ({ tag, description, operations: operations.map(inPages) }));

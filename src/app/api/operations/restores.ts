@@ -1,6 +1,7 @@
 import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { CODES } from "@/core/codes";
+import { ARCHIVE_FORMATS } from "@/core/units/download-formats";
 import { notify } from "@/db/base/notify";
 import { type Hold, placeHold } from "@/db/points/holds";
 import { bringBack, type Point, pointById, pointsOf } from "@/db/points/points";
@@ -9,8 +10,9 @@ import { sourceById } from "@/db/sources/sources";
 import { pointsOfItems, requestRestore } from "@/runs/request";
 import { type Context, operation } from "@/server/api/operation";
 import { cursorText } from "@/server/api/paging";
-import { ARCHIVE_FORMATS, ARCHIVE_TYPES } from "@/server/archive/archive";
+import { ARCHIVE_TYPES } from "@/server/archive/archive";
 import { prepareArchive, preparedBasket, sendArchive } from "@/server/archive/archive-delivery";
+import { imageOf, isImage } from "@/server/archive/image";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import {
   changesOf,
@@ -119,10 +121,18 @@ export const restores = [
     summary: "Find files and folders by a part of their name, their size, or when they were changed.",
     caller: "open",
     params: pointParam,
-    query: wantedQuery,
+    query: wantedQuery.extend({
+      /** A folder that is searched alone. */
+      below: z.string().min(1).max(8192).optional(),
+    }),
     answer: z.object({ entries: shape.list(shape.shownEntry), looked: z.number(), more: z.boolean() }),
-    run: async (context, { params, query }) =>
-      searchPoint(context.services, await pointOf(context, params.pointId), query),
+    run: async (context, { params, query: { below, ...wanted } }) =>
+      searchPoint(
+        context.services,
+        await pointOf(context, params.pointId),
+        wanted,
+        below === undefined ? "/" : pathFromText(below),
+      ),
   }),
   operation({
     id: "searchSource",
@@ -266,6 +276,8 @@ export const restores = [
           folder: folderInside.optional(),
           /** Of a database: only this table. */
           table: z.object({ schema: name("the schema", 63), name: name("the table", 63) }).optional(),
+          /** Of a guest: start it from the depot at once, and copy its data meanwhile. */
+          start: z.boolean().optional(),
         }),
       ]),
       clash: z.enum(["keep-both", "replace", "skip"]).default("keep-both"),
@@ -274,6 +286,12 @@ export const restores = [
     run: async (context, { body }) => {
       const found = await context.tx((tx) => pointsOfItems(tx, body.items));
       const weight = await weigh(context.services, found);
+      for (const [i, { point, path }] of found.entries())
+        if (await context.services.spaces.isInsideDisk(point, path))
+          throw invalid(
+            `items.${i}.path`,
+            "Files inside a disk can be downloaded, not restored to a machine. Select the whole guest to restore it.",
+          );
       return context.tx(async (tx) => {
         const run = await requestRestore(tx, context.who, body);
         await setProgress(tx, run.id, {
@@ -291,7 +309,7 @@ export const restores = [
     method: "POST",
     path: "/restores/archives",
     summary:
-      "Prepare a download of a basket as ZIP or TAR, or of mailboxes as mbox, ICS or VCF. The answer has its address.",
+      "Prepare a download of a basket as ZIP or TAR, of mailboxes as mbox, ICS or VCF, or of a disk as qcow2. The answer has its address.",
     caller: "open",
     status: 201,
     body: z.object({ items, format: z.enum(ARCHIVE_FORMATS) }),
@@ -299,6 +317,12 @@ export const restores = [
     run: async (context, { body }) => {
       const found = await context.tx((tx) => pointsOfItems(tx, body.items));
       const weight = await weigh(context.services, found);
+      // what is no disk is refused before anything is prepared
+      if (isImage(body.format))
+        await imageOf(
+          context.services,
+          found.map((item) => ({ ...item, label: "" })),
+        );
       const id = await context.tx((tx) => prepareArchive(context, tx, found[0]!.point.clientId, found, body));
       return { id, url: `/api/v1/restores/archives/${id}`, ...weight };
     },

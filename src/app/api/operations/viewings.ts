@@ -94,7 +94,7 @@ export const viewings = [
         return { point, people, source: (await sourceById(tx, point.sourceId))! };
       });
       const { point, people, source } = found;
-      const reader = await services.spaces.ofPoint(point);
+      const reader = await services.spaces.at(point, path);
       if (!(await findFolder(reader, point.root, path)))
         throw invalid("path", "There is no such folder in this recovery point.");
       const viewing = {

@@ -135,3 +135,33 @@ export const insideTable = z.object({
   rows: z.array(z.array(z.string().nullable())).describe("The first ones, as text; long values are cut."),
   more: z.boolean(),
 });
+
+/** A guest at a recovery point; sizes in bytes. */
+export const insideGuest = z.object({
+  name: z.string(),
+  memory: z.number(),
+  processors: z.number(),
+  /** The snapshot was taken with the guest's file systems at rest; and why not. */
+  quiesced: z.boolean(),
+  notQuiesced: z.string().nullable(),
+  disks: z.array(
+    z.object({
+      name: z.string(),
+      size: z.number(),
+      /** What the recovery point holds of it; the rest is empty. */
+      stored: z.number(),
+      table: z.enum(["gpt", "mbr"]).nullable(),
+      partitions: z.array(
+        z.object({
+          number: z.number(),
+          offset: z.number(),
+          size: z.number(),
+          fileSystem: z.string().nullable(),
+          label: z.string(),
+          /** The folder that its files are in, below `/DISK/`; null where they are not read. */
+          files: z.string().nullable(),
+        }),
+      ),
+    }),
+  ),
+});
