@@ -34,7 +34,7 @@ module.exports = {
       from: { path: "^src/kinds/([a-z]+)/", pathNot: "\\.test\\.tsx?$" },
       to: {
         path: "^src/",
-        pathNot: "^src/(core|store|sources|disks|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network|what-form|connection-base)\\.ts)",
+        pathNot: "^src/(core|store|sources|disks|ui/(parts|clients|restore))/|^src/kinds/($1/|(kind|network|what-form|connection-base|transport)\\.ts)",
       },
     },
     {

@@ -73,6 +73,11 @@ export const CODES = {
     "The credentials are wrong, revoked or expired.",
     "Create a new secret or password at the source, then enter it on this connection.",
   ),
+  "source.grant-ended": text(
+    "The grant has ended",
+    "The server no longer accepts the access that a person granted: it was revoked, expired, or that person has left.",
+    "Authorise the connection again: open it in Sources and choose Authorise again.",
+  ),
   "source.not-allowed": text(
     "Access to the source was denied",
     "The credentials are valid, but a permission is missing.",
@@ -296,7 +301,7 @@ export const CODES = {
   ),
   "restore.message-rejected": text(
     "The server rejected an item",
-    "The server has a limit or a rule that the message, calendar entry or contact does not meet. The log has its reason.",
+    "The server has a limit or a rule that the item does not meet. The log has its reason.",
     "Download the item instead, or change the rule on the server and restore again.",
   ),
   "restore.exists": text(

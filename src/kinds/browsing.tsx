@@ -13,4 +13,5 @@ export const INSIDE: Readonly<Record<SourceKind, ComponentType<InsideProps> | nu
   mail: MailInside,
   database: DatabaseInside,
   guest: GuestInside,
+  library: null,
 };

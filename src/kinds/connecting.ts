@@ -3,6 +3,7 @@ import { connectionBase, connectionSecret, type OpenConnection } from "./connect
 import { DATABASE_CONNECTING } from "./database/connecting";
 import { GUEST_CONNECTING } from "./guest/connecting";
 import type { NetworkKind } from "./index";
+import { LIBRARY_CONNECTING } from "./library/connecting";
 import { MAIL_CONNECTING } from "./mail/connecting";
 import type { ConnectionSettings } from "./settings";
 
@@ -32,6 +33,7 @@ export const CONNECTING = {
   mail: connecting(MAIL_CONNECTING),
   database: connecting(DATABASE_CONNECTING),
   guest: connecting(GUEST_CONNECTING),
+  library: connecting(LIBRARY_CONNECTING),
 } as const satisfies Readonly<Record<NetworkKind, object>>;
 
 /** The request that connects a source of any kind over the network. */
@@ -39,6 +41,7 @@ export const connectionBody = z.discriminatedUnion("kind", [
   connectionBase.extend({ kind: z.literal("mail"), ...CONNECTING.mail.body.shape }),
   connectionBase.extend({ kind: z.literal("database"), ...CONNECTING.database.body.shape }),
   connectionBase.extend({ kind: z.literal("guest"), ...CONNECTING.guest.body.shape }),
+  connectionBase.extend({ kind: z.literal("library"), ...CONNECTING.library.body.shape }),
 ]);
 export type ConnectionBody = z.infer<typeof connectionBody>;
 

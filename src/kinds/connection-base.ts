@@ -28,4 +28,9 @@ export interface OpenConnection<Settings> {
   readonly address: string;
   readonly settings: Settings;
   readonly secret: string;
+  /**
+   * Replaces the stored secret while nobody else does: `next` is given the one that is stored now. Returns the new one. Absent
+   * before the connection is stored.
+   */
+  readonly renew?: (next: (stored: string) => Promise<string>) => Promise<string>;
 }

@@ -1,4 +1,4 @@
-import { Database, FolderClosed, type LucideIcon, Mail, MonitorDot, Shapes } from "lucide-react";
+import { Database, FolderClosed, Library, type LucideIcon, Mail, MonitorDot, Shapes } from "lucide-react";
 import { KINDS, type SourceKind } from "./index";
 
 const ICONS: Readonly<Record<SourceKind, LucideIcon>> = {
@@ -6,6 +6,7 @@ const ICONS: Readonly<Record<SourceKind, LucideIcon>> = {
   mail: Mail,
   database: Database,
   guest: MonitorDot,
+  library: Library,
 };
 
 /** The icon of a kind, with its words for those who do not see it. */

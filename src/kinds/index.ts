@@ -2,6 +2,7 @@ import { DATABASE } from "./database/kind";
 import { FILES } from "./files/kind";
 import { GUEST } from "./guest/kind";
 import type { Kind } from "./kind";
+import { LIBRARY } from "./library/kind";
 import { MAIL } from "./mail/kind";
 
 /** All kinds of source, by the id that database, API and recovery points use. The other registries are complete over it. */
@@ -10,6 +11,7 @@ export const KINDS = {
   mail: MAIL,
   database: DATABASE,
   guest: GUEST,
+  library: LIBRARY,
 } as const satisfies Readonly<Record<string, Kind>>;
 export type SourceKind = keyof typeof KINDS;
 export const SOURCE_KINDS = Object.keys(KINDS) as [SourceKind, ...SourceKind[]];

@@ -16,6 +16,8 @@ export interface Kind {
   readonly shared: boolean;
   /** A single table can be restored. */
   readonly tables?: true;
+  /** A restore can keep, replace or skip what has the same name. */
+  readonly clashes?: true;
   /** What is restored can be started at once, while its data is still copied. */
   readonly starts?: true;
   /** What is missing where a restore to another source names no folder; null where the original folders do. */

@@ -17,9 +17,13 @@ export interface RestoreWork {
     readonly store: ChunkReader;
     readonly root: Uint8Array;
     readonly path: ByteString;
+    /** Moment of the point as it is put into names: `2026-11-17 18.05`. */
+    readonly momentLabel: string;
   }[];
   /** A folder of the target, names separated by slashes; null: where everything was. */
   readonly folder: string | null;
+  /** What becomes of an item whose name is taken, where the kind gives a choice. */
+  readonly clash?: "keep-both" | "replace" | "skip";
   /** Of a database: the one table that is wanted. */
   readonly table?: { readonly schema: string; readonly name: string } | null;
   /** Of a guest: it runs from the depot at once, and its data is copied meanwhile. */
@@ -46,6 +50,27 @@ export interface RestoreResult {
   /** Items that were there already. */
   readonly present: number;
   readonly cautions: number;
+  /** Of `files`, those that were restored beside an existing item, and those that replaced one. */
+  readonly keptBoth?: number;
+  readonly replaced?: number;
+}
+
+/** Access that a person grants at the server's own page (OAuth 2.0). */
+export interface GrantAccess<Settings> {
+  /** The page to send the browser to, and what is kept secret until it returns to `redirectUri` with `state`. */
+  begin(
+    connection: OpenConnection<Settings>,
+    redirectUri: string,
+    state: string,
+  ): Promise<{ readonly url: string; readonly verifier: string }>;
+  /** Exchanges what it returned with for the connection's secret. Throws CodedErrors of the `source.` codes. */
+  complete(
+    connection: OpenConnection<Settings>,
+    redirectUri: string,
+    state: string,
+    verifier: string,
+    returned: URLSearchParams,
+  ): Promise<string>;
 }
 
 /** A source that is being read: everything that its reader lists in these folders belongs to the recovery point. */
@@ -81,4 +106,6 @@ export interface NetworkAccess<Settings, What> {
    * CodedError of the `source.` and `restore.` codes.
    */
   restore(connection: OpenConnection<Settings>, id: string, work: RestoreWork): Promise<RestoreResult>;
+  /** Present where a person's grant can take the place of a password: `isGranted` of the settings tells whether it does. */
+  readonly grant?: GrantAccess<Settings>;
 }

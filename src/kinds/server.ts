@@ -1,6 +1,7 @@
 import { DATABASE_ACCESS } from "./database/connect";
 import { GUEST_ACCESS } from "./guest/connect";
 import type { NetworkKind } from "./index";
+import { LIBRARY_ACCESS } from "./library/connect";
 import { MAIL_ACCESS } from "./mail/connect";
 import type { NetworkAccess } from "./network";
 import type { ConnectionSettings, SettingsOf } from "./settings";
@@ -11,6 +12,7 @@ const NETWORK_ACCESS: { readonly [Id in NetworkKind]: NetworkAccess<SettingsOf[I
   mail: MAIL_ACCESS,
   database: DATABASE_ACCESS,
   guest: GUEST_ACCESS,
+  library: LIBRARY_ACCESS,
 };
 
 /** The access to a kind for who knows no kind: settings and What are those of the kind's own connections and sources. */

@@ -6,6 +6,7 @@ import { DatabaseTarget } from "./database/target";
 import { FilesTarget } from "./files/target";
 import { GuestTarget } from "./guest/target";
 import type { SourceKind } from "./index";
+import { LibraryTarget } from "./library/target";
 import { MailTarget } from "./mail/target";
 
 /** Where the items of each kind can be restored to. */
@@ -14,4 +15,5 @@ export const TARGETS: Readonly<Record<SourceKind, ComponentType<TargetProps>>> =
   mail: MailTarget,
   database: DatabaseTarget,
   guest: GuestTarget,
+  library: LibraryTarget,
 };

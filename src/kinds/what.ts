@@ -3,6 +3,7 @@ import { type DatabaseWhat, databaseWhat, databaseWhatSentence } from "./databas
 import { type FileWhat, fileWhat, fileWhatSentence } from "./files/what";
 import { type GuestWhat, guestWhat, guestWhatSentence } from "./guest/what";
 import { SOURCE_KINDS, type SourceKind } from "./index";
+import { type LibraryWhat, libraryWhat, libraryWhatSentence } from "./library/what";
 import { type MailWhat, mailWhat, mailWhatSentence } from "./mail/what";
 
 /** What a policy protects of a source of each kind. */
@@ -11,6 +12,7 @@ export interface WhatOf extends Record<SourceKind, object> {
   readonly mail: MailWhat;
   readonly database: DatabaseWhat;
   readonly guest: GuestWhat;
+  readonly library: LibraryWhat;
 }
 
 const SCHEMAS = {
@@ -18,12 +20,14 @@ const SCHEMAS = {
   mail: mailWhat.optional(),
   database: databaseWhat.optional(),
   guest: guestWhat.optional(),
+  library: libraryWhat.optional(),
 } as const satisfies Record<SourceKind, z.ZodType>;
 const SENTENCES: { readonly [Id in SourceKind]: (what: WhatOf[Id]) => string } = {
   files: fileWhatSentence,
   mail: mailWhatSentence,
   database: databaseWhatSentence,
   guest: guestWhatSentence,
+  library: libraryWhatSentence,
 };
 
 /** The clause What: one part for each kind of source that the policy applies to. */

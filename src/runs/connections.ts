@@ -7,8 +7,10 @@ import {
   type Connection,
   connectionById,
   listConnections,
+  lockSecret,
   markChecked,
   markVanished,
+  setSecret,
 } from "@/db/sources/connections";
 import { freeSourceName, insertSource, sourcesOfConnection } from "@/db/sources/sources";
 import type { OpenConnection } from "@/kinds/connection-base";
@@ -29,6 +31,16 @@ export const opened = (
   address,
   settings,
   secret: services.secrets.unseal(secret, secretContext(id)).toString("utf8"),
+  renew: (next) =>
+    services.db.withScope({ role: "system" }, async (tx) => {
+      const stored = await lockSecret(tx, id);
+      if (!stored) throw new CodedError("not-found", "the connection was removed");
+      const before = services.secrets.unseal(stored.secret, secretContext(id)).toString("utf8");
+      const after = await next(before);
+      if (after !== before)
+        await setSecret(tx, id, services.secrets.seal(Buffer.from(after), secretContext(id)));
+      return after;
+    }),
 });
 
 export type ConnectionTest = Awaited<ReturnType<NetworkAccess<never, never>["test"]>>;

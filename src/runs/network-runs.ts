@@ -119,27 +119,31 @@ export class NetworkRuns {
     if (source.clientId !== clientId) throw new CodedError("not-found", "the target is another client's");
     const { spaces } = this.services;
     const items = [];
-    for (const { root, path, depotIds } of job.items)
+    for (const { root, path, depotIds, momentLabel } of job.items)
       items.push({
         store: new CopiesReader(await Promise.all(depotIds.map((id) => spaces.reader(clientId, id)))),
         root: Buffer.from(root, "hex"),
         path: Buffer.from(path, "base64").toString("latin1"),
+        momentLabel,
       });
-    const { present, cautions, ...put } = await networkAccess(connection.kind).restore(
-      opened(this.services, connection),
-      source.remoteId,
-      {
-        items,
-        folder: job.folder,
-        table: job.table,
-        start: job.start,
-        runId: job.runId,
-        expect: (count, bytes) => reporter.expect(count, bytes),
-        log: (level, code, path, message) => reporter.log(level, code, path && showBytes(path), message),
-        progress: reporter.progress,
-        signal: reporter.signal,
-      },
-    );
+    const {
+      present,
+      cautions,
+      keptBoth = 0,
+      replaced = 0,
+      ...put
+    } = await networkAccess(connection.kind).restore(opened(this.services, connection), source.remoteId, {
+      items,
+      folder: job.folder,
+      clash: job.clash,
+      table: job.table,
+      start: job.start,
+      runId: job.runId,
+      expect: (count, bytes) => reporter.expect(count, bytes),
+      log: (level, code, path, message) => reporter.log(level, code, path && showBytes(path), message),
+      progress: reporter.progress,
+      signal: reporter.signal,
+    });
     const { one: item, many } = restoredWords(KINDS[connection.kind]);
     if (cautions > 0 && put.files + present === 0)
       throw new CodedError(
@@ -162,7 +166,7 @@ export class NetworkRuns {
       outcome: cautions > 0 ? "caution" : "clean",
       code: cautions > 0 ? "restore.message-rejected" : null,
       message: null,
-      figures: { ...put, links: 0, keptBoth: 0, replaced: 0, skipped: present, cautions },
+      figures: { ...put, links: 0, keptBoth, replaced, skipped: present, cautions },
     });
   }
 

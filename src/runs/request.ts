@@ -228,7 +228,7 @@ export async function requestRestore(tx: Tx, who: Who, request: RestoreRequest):
     const stored: StoredRestore = {
       ...storedItems(items),
       folder,
-      clash: "skip",
+      clash: kindOf(target.kind)?.clashes ? request.clash : "skip",
       toSourceId: target.id,
       ...(destination.kind === "source" && destination.table ? { table: destination.table } : {}),
       ...(destination.kind === "source" && destination.start ? { start: true } : {}),

@@ -4,17 +4,19 @@ import { Estate } from "./host/estate";
 import { HostServer } from "./host/server";
 import { MailDrop } from "./inbox/mail-drop";
 import { Receiver } from "./inbox/receiver";
+import { LibraryServer } from "./library/server";
 import { MailServer } from "./mail/server";
 import { MailTenants } from "./mail/tenants";
 import { S3Server } from "./s3/server";
 
 /**
  * The simulated outside world as programs: `standins mail PORT FOLDER`, `standins bucket PORT FOLDER` (its secret in
- * KEEP_BUCKET_SECRET), `standins inbox PORT FOLDER` (SMTP), `standins hosts PORT FOLDER` (hypervisor hosts; a folder below for each management), `standins receiver PORT FOLDER` (webhooks and a page of what
+ * KEEP_BUCKET_SECRET), `standins inbox PORT FOLDER` (SMTP), `standins hosts PORT FOLDER` (hypervisor hosts; a folder below for each management), `standins library PORT FOLDER` (files by
+ * WebDAV, with a sign-in page), `standins receiver PORT FOLDER` (webhooks and a page of what
  * came; the signing secret in KEEP_WEBHOOK_SECRET).
  */
 const [kind, port, folder] = process.argv.slice(2);
-if (!folder) throw new Error("usage: standins mail|bucket|inbox|receiver|hosts PORT FOLDER");
+if (!folder) throw new Error("usage: standins mail|bucket|inbox|receiver|hosts|library PORT FOLDER");
 switch (kind) {
   case "mail":
     console.log(`Mail at ${await new MailServer(new MailTenants(folder)).listen(Number(port))}`);
@@ -30,6 +32,9 @@ switch (kind) {
     console.log(`Hosts at ${await new HostServer(estates).listen(Number(port))}`);
     break;
   }
+  case "library":
+    console.log(`Library at ${await new LibraryServer({ folder }).listen(Number(port))}`);
+    break;
   case "inbox":
     console.log(`Inbox at port ${await new MailDrop(join(folder, "mail")).listen(Number(port))}`);
     break;

@@ -6,6 +6,12 @@ import { backUp, makeClient, setClauses, type TestClient } from "../client";
 import { ClientDatabases } from "../database-server";
 import { TestConsole, until } from "../test-console";
 
+/** The browser as Chromium has it. */
+interface ChromiumDriver {
+  sendDevToolsCommand(command: string, given: object): Promise<void>;
+  sendAndGetDevToolsCommand(command: string, given: object): Promise<{ identifier: string }>;
+}
+
 /** A technician connects a database server, looks into a database, and restores it after an accident. */
 let console_: TestConsole;
 let browser: WebDriver;
@@ -55,6 +61,27 @@ describe("a database", () => {
     await type(browser, "Password", "sesame");
     await press(browser, "Test and connect");
     await seeText(browser, "orders on 127.0.0.1");
+  });
+
+  it("is chosen by a click that comes before the page listens", async () => {
+    const { identifier } = await (browser as unknown as ChromiumDriver).sendAndGetDevToolsCommand(
+      "Page.addScriptToEvaluateOnNewDocument",
+      {
+        // as soon as the line is there, and once
+        source: `new MutationObserver((_, watch) => {
+          const line = [...document.querySelectorAll("label")].find((one) => /Database server/.test(one.textContent));
+          if (line) { watch.disconnect(); line.click(); }
+        }).observe(document, { childList: true, subtree: true });`,
+      },
+    );
+    await browser.get(`${console_.url}/c/${client.slug}/sources?sheet=connect`);
+    await seeText(browser, "Database to sign in to");
+    await (browser as unknown as ChromiumDriver).sendDevToolsCommand(
+      "Page.removeScriptToEvaluateOnNewDocument",
+      {
+        identifier,
+      },
+    );
   });
 
   it("is looked into, and restored as a new database", async () => {

@@ -19,7 +19,7 @@ import { type Machine, machineById } from "@/db/sources/machines";
 import { listPolicies, policyById } from "@/db/sources/policies";
 import { type SourceStanding, sourceById, sourceStandings, standingsPage } from "@/db/sources/sources";
 import { KINDS } from "@/kinds";
-import { settingFacts } from "@/kinds/settings";
+import { isGranted, settingFacts } from "@/kinds/settings";
 import { keptTogether, whyKept } from "@/server/inside/kept";
 import { sentencesOf } from "@/server/policies/policy-saving";
 import {
@@ -460,7 +460,12 @@ function ConnectionPart({
       </dl>
       {!connection.goneAt && (
         <div className="grid gap-3">
-          <ConnectionActions key={connection.id} connectionId={connection.id} open={renew} />
+          <ConnectionActions
+            key={connection.id}
+            connectionId={connection.id}
+            open={renew}
+            granted={isGranted(connection.settings)}
+          />
           <div>
             <RemoveConnection
               connectionId={connection.id}

@@ -178,6 +178,11 @@ function Quiet({ standing }: { standing: Standing }) {
   );
 }
 
+/** What renews a connection that was refused. */
+const RENEWED: Readonly<Record<string, string>> = {
+  "source.signin-refused": "Enter a new secret",
+  "source.grant-ended": "Authorise again",
+};
 /** So many of the sources that a cause touches are listed. */
 const LISTED = 12;
 
@@ -352,12 +357,12 @@ async function causeDocket(tx: Tx, cause: Cause, now: Date, zone: string) {
             Open the messages
           </Link>
         )}
-        {first && cause.code === "source.signin-refused" && cause.kind === "connection-failed" && (
+        {first && RENEWED[cause.code ?? ""] && cause.kind === "connection-failed" && (
           <Link
             className="btn btn-primary"
             href={`${baseOf(first.clientSlug)}/sources?sel=${first.id}&sheet=secret`}
           >
-            Enter a new secret
+            {RENEWED[cause.code ?? ""]}
           </Link>
         )}
         {first && cause.kind === "damage" && (

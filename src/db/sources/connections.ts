@@ -57,6 +57,9 @@ export const insertConnection = (
     ],
   );
 
+/** The secret of a connection, which nobody else changes until the transaction ends. */
+export const lockSecret = (tx: Tx, id: ConnectionId) =>
+  one<Pick<Connection, "secret">>(tx, "select secret from connections where id = $1 for update", [id]);
 export const setSecret = (tx: Tx, id: string, secret: Buffer) =>
   change(tx, "update connections set secret = $2 where id = $1", [id, secret]);
 export const setAddress = (tx: Tx, id: string, address: string) =>

@@ -78,7 +78,7 @@ async function restore(
 ) {
   const lines: { code: Code | null; message: string }[] = [];
   const work = {
-    items: [{ store: depot.reader(), root, path }],
+    items: [{ store: depot.reader(), root, path, momentLabel: "" }],
     folder,
     table,
     expect: () => {},
@@ -384,7 +384,7 @@ describe("a database", () => {
     const control = new AbortController();
     const reading = depot.reader();
     const work = {
-      items: [{ store: reading, root, path: "/" }],
+      items: [{ store: reading, root, path: "/", momentLabel: "" }],
       folder: "stopped",
       expect: () => control.abort(new Error("stopped by a person")),
       log: () => {},

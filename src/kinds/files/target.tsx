@@ -7,6 +7,9 @@ import { volumeOf } from "@/core/units/volumes";
 import { momentsText } from "@/ui/restore/basket";
 import {
   Choice,
+  CLASH_WORDS,
+  type Clash,
+  ClashChoice,
   DownloadChoice,
   type DownloadFormat,
   formatWords,
@@ -17,12 +20,6 @@ import {
 } from "@/ui/restore/target-parts";
 import { FILES } from "./kind";
 
-type Clash = "keep-both" | "replace" | "skip";
-const CLASHES: readonly (readonly [Clash, string])[] = [
-  ["keep-both", "Keep both"],
-  ["replace", "Replace"],
-  ["skip", "Skip"],
-];
 const parentOf = (path: string): string => path.slice(0, path.lastIndexOf("/")) || "/";
 
 /** Where files go: back, to a folder of a machine, or to the browser; and what happens where names meet. */
@@ -49,12 +46,6 @@ export function FilesTarget(props: TargetProps) {
     ),
   ];
   const tight = weight !== null && rooms.some((room) => room.free < weight.bytes);
-  const clashText = {
-    "keep-both":
-      "Existing files are kept. A restored file with an existing name gets its date and time in its name.",
-    replace: "Existing files with the same name are replaced.",
-    skip: "Where names meet, the restored one is left out.",
-  }[clash];
   const send = () =>
     destination === "download"
       ? download(format)
@@ -91,24 +82,7 @@ export function FilesTarget(props: TargetProps) {
           setFormat={setFormat}
         />
       </fieldset>
-      {destination !== "download" && (
-        <fieldset>
-          <legend className="mb-1 font-semibold">If a file already exists</legend>
-          <div className="flex gap-2">
-            {CLASHES.map(([value, label]) => (
-              <button
-                key={value}
-                type="button"
-                className={`btn h-[30px] min-h-[30px] ${clash === value ? "btn-primary" : "btn-plain"}`}
-                aria-pressed={clash === value}
-                onClick={() => setClash(value)}
-              >
-                {label}
-              </button>
-            ))}
-          </div>
-        </fieldset>
-      )}
+      {destination !== "download" && <ClashChoice clash={clash} setClash={setClash} />}
       {basket.length > 0 && (
         <p className="said" data-said>
           {weight ? counted(weight.files, "file") : "What is in the basket"} {momentsText(basket, zone)}{" "}
@@ -128,7 +102,7 @@ export function FilesTarget(props: TargetProps) {
               to <span className="font-mono text-[13px]">{folder}</span> on {machineName}.
             </>
           )}{" "}
-          {destination !== "download" && clashText}
+          {destination !== "download" && CLASH_WORDS[clash]}
           {rooms.length > 0 && machine && (
             <>
               {" "}

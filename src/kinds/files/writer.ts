@@ -12,6 +12,7 @@ import {
 } from "node:fs";
 import { Blake3Hasher } from "@napi-rs/blake-hash";
 import { type Code, CodedError } from "@/core/codes";
+import { besideName } from "@/sources/beside-name";
 import { joinPath, systemPath } from "@/sources/machine/paths";
 import type { Holder } from "@/store/cutting/windows";
 import { filePieces, findEntry, folderEntries, folderPages } from "@/store/read/browse";
@@ -465,13 +466,7 @@ class Restore {
   /** A name beside another one: with the moment, and a number from the second on. */
   private marked(path: ByteString, number: number): ByteString {
     const slash = path.lastIndexOf("/") + 1;
-    const name = path.slice(slash);
-    const dot = name.lastIndexOf(".");
-    const stem = dot > 0 ? name.slice(0, dot) : name;
-    const ending = dot > 0 ? name.slice(dot) : "";
-    const mark = ` (${this.label}${number > 1 ? ` ${number}` : ""})`;
-    // a name has 255 bytes at most: the stem gives way to the mark
-    return path.slice(0, slash) + stem.slice(0, 255 - mark.length - ending.length) + mark + ending;
+    return path.slice(0, slash) + besideName(path.slice(slash), this.label, number);
   }
 
   private isTaken(path: ByteString): boolean {

@@ -81,7 +81,7 @@ describe.skipIf(missing)("guests of a libvirt host, which nobody here wrote", ()
   const work = (point: Snapped, folder: string | null): RestoreWork & { readonly lines: string[] } => {
     const lines: string[] = [];
     return {
-      items: [{ store: depot.reader(), root: point.root, path: byteString("/") }],
+      items: [{ store: depot.reader(), root: point.root, path: byteString("/"), momentLabel: "" }],
       folder,
       expect: () => {},
       log: (_level, _code, _path, message) => {
@@ -486,7 +486,7 @@ describe.skipIf(missing)("guests of a libvirt host, which nobody here wrote", ()
     await expect(
       GUEST_ACCESS.restore(connection(), guest, {
         ...work(point, "till-9"),
-        items: [{ store: depot.reader(), root: point.root, path: "/vda.raw" }],
+        items: [{ store: depot.reader(), root: point.root, path: "/vda.raw", momentLabel: "" }],
       }),
     ).rejects.toThrow("choose the whole guest");
   }, 60_000);

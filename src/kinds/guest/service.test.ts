@@ -65,7 +65,7 @@ async function world() {
   const work = (point: Snapped, name: string | null): RestoreWork & { lines: string[] } => {
     const lines: string[] = [];
     return {
-      items: [{ store: depot.reader(), root: point.root, path: "/" }],
+      items: [{ store: depot.reader(), root: point.root, path: "/", momentLabel: "" }],
       folder: name,
       expect: () => {},
       log: (_level, _code, _path, message) => {

@@ -88,7 +88,7 @@ async function restore(
     noMail,
     USER,
     {
-      items: [{ store: depot.reader(), root, path }],
+      items: [{ store: depot.reader(), root, path, momentLabel: "" }],
       folder,
       expect: () => {},
       log: (_level, code, at, text) => void lines.push({ code, path: at, message: text }),

@@ -10,9 +10,9 @@ import {
   propfind,
 } from "tsdav";
 import { CodedError } from "@/core/codes";
+import { type Answered, type Asked, HttpTransport, PATIENCE, type Patience } from "../transport";
 import { davHead } from "./dav-entry";
 import { DAV_KINDS, type DavKind } from "./dav-kinds";
-import { type Answered, type Asked, MailTransport, PATIENCE, type Patience } from "./transport";
 
 /** Calendars and address books of a mailbox, by CalDAV (RFC 4791) and CardDAV (RFC 6352). */
 
@@ -53,14 +53,14 @@ const READING: ReadonlySet<string> = new Set(["GET", "HEAD", "OPTIONS", "PROPFIN
 
 /** Errors are CodedErrors of the `source.`, `file.` and `restore.` codes. */
 export class DavClient {
-  private readonly transport: MailTransport;
+  private readonly transport: HttpTransport;
   private readonly homes = new Map<string, Promise<DAVAccount | null>>();
 
   constructor(
     private readonly tenant: DavTenant,
     patience: Patience = PATIENCE,
   ) {
-    this.transport = new MailTransport(tenant.address.replace(PLACE, "x"), tenant.otherHosts ?? [], patience);
+    this.transport = new HttpTransport(tenant.address.replace(PLACE, "x"), tenant.otherHosts ?? [], patience);
   }
 
   /** The calendars and address books of a mailbox; none where the server has none for it. */

@@ -117,7 +117,7 @@ async function restore(
     client,
     peer.account,
     {
-      items: [{ store: depot.reader(), root, path }],
+      items: [{ store: depot.reader(), root, path, momentLabel: "" }],
       folder,
       expect: () => {},
       log: (_level, code, at, text) => void lines.push({ code, path: at, message: text }),

@@ -6,8 +6,8 @@ import { connect as connectTls } from "node:tls";
 import { type FetchMessageObject, ImapFlow, type ImapFlowError, type ListResponse } from "imapflow";
 import { CodedError } from "@/core/codes";
 import { allowedAddress } from "@/store/places/reach";
+import { PATIENCE, type Patience } from "../transport";
 import type { MailAccount, MailClient, MailFolder, MailItem, NewMessage, PresentMessage } from "./client";
-import { PATIENCE, type Patience } from "./transport";
 
 /** How a client signs in at an IMAP server. */
 export type ImapAuth =

@@ -1,7 +1,7 @@
 import { z } from "zod";
 import { type Code, CodedError } from "@/core/codes";
+import { type Answered, type Asked, brokeOff, HttpTransport, PATIENCE, type Patience } from "../transport";
 import type { MailAccount, MailClient, MailFolder, MailItem, NewMessage, PresentMessage } from "./client";
-import { type Answered, type Asked, brokeOff, MailTransport, PATIENCE, type Patience } from "./transport";
 
 /** How a client signs in at a mail server. */
 export type MailAuth =
@@ -132,7 +132,7 @@ function refusalOf(what: string, { type, description }: z.infer<typeof setErrorS
  * so that a test can say which one failed.
  */
 export class JmapClient implements MailClient {
-  private readonly transport: MailTransport;
+  private readonly transport: HttpTransport;
   private authorization: string | null = null;
   private session: (z.infer<typeof sessionSchema> & { readonly url: string }) | null = null;
   private tokenEndpoint: string | null = null;
@@ -141,7 +141,7 @@ export class JmapClient implements MailClient {
     private readonly tenant: MailTenant,
     patience: Patience = PATIENCE,
   ) {
-    this.transport = new MailTransport(tenant.address, tenant.otherHosts ?? [], patience);
+    this.transport = new HttpTransport(tenant.address, tenant.otherHosts ?? [], patience);
     const { auth } = tenant;
     if (auth.kind === "password")
       this.authorization = `Basic ${Buffer.from(`${auth.user}:${auth.password}`, "utf8").toString("base64")}`;

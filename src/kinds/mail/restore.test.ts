@@ -152,7 +152,7 @@ async function restore(
     client,
     to,
     {
-      items: paths.map((path) => ({ store: point.depot.reader(), root: point.root, path })),
+      items: paths.map((path) => ({ store: point.depot.reader(), root: point.root, path, momentLabel: "" })),
       folder,
       expect: () => {},
       log: (level, code, path, message) => void lines.push({ level, code, path, message }),

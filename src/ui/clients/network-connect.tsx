@@ -27,6 +27,7 @@ export function NetworkConnectForm({
   form: { sending, values, field },
   body,
   unit,
+  authorise = false,
   children,
 }: {
   clients: readonly ConnectClient[];
@@ -35,12 +36,22 @@ export function NetworkConnectForm({
   body: object;
   /** What its sources are called. */
   unit: { readonly one: string; readonly many: string };
+  /** It is authorised at the server's own page, and connected on the way back. */
+  authorise?: boolean;
   children: ReactNode;
 }) {
   const router = useRouter();
   const choice = useClientAndSite(clients);
   const connect = () =>
     sending.send(async () => {
+      if (authorise) {
+        const { url } = await callApi<{ url: string }>("POST", `/clients/${choice.clientId}/authorisations`, {
+          ...body,
+          siteId: choice.site?.id,
+        });
+        window.location.assign(url);
+        return;
+      }
       const { sources } = await callApi<{ sources: number }>(
         "POST",
         `/clients/${choice.clientId}/connections`,
@@ -65,7 +76,13 @@ export function NetworkConnectForm({
       {children}
       <Refusal problem={sending.problem} />
       <button type="submit" className="btn btn-primary" disabled={sending.busy}>
-        {sending.busy ? "Testing…" : "Test and connect"}
+        {authorise
+          ? sending.busy
+            ? "Opening the server’s page…"
+            : "Authorise…"
+          : sending.busy
+            ? "Testing…"
+            : "Test and connect"}
       </button>
     </form>
   );

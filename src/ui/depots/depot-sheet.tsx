@@ -6,6 +6,7 @@ import { formatBytes, parseBytes } from "@/core/units/bytes";
 import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
+import { Radio } from "../parts/radio";
 import { say } from "../parts/say";
 import { type StepsShown, TestSteps } from "../parts/test-steps";
 
@@ -118,12 +119,11 @@ export function DepotSheet() {
         <legend className="sr-only">Kind of depot</legend>
         {KINDS.map(([value, label]) => (
           <label key={value} className="flex items-center gap-2">
-            <input
-              type="radio"
+            <Radio
               name="depot-kind"
-              className="radio radio-sm"
+              size="sm"
               checked={kind === value}
-              onChange={() => {
+              choose={() => {
                 setKind(value);
                 setTest(null);
                 setValues({ ...values, direct: "" });

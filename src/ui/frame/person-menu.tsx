@@ -4,6 +4,7 @@ import Link from "next/link";
 import { useEffect, useRef, useState } from "react";
 import { mayDo, ROLE_NAMES } from "@/core/rights/rights";
 import { callApi } from "../parts/api";
+import { Radio } from "../parts/radio";
 import type { BarPerson } from "./person";
 
 const initials = (name: string): string =>
@@ -61,12 +62,11 @@ export function PersonMenu({ person }: { person: BarPerson }) {
             <legend className="text-soft mb-1 text-[13px]">Light</legend>
             {THEMES.map(([value, label]) => (
               <label key={value} className="flex items-center gap-2 py-[2px]">
-                <input
-                  type="radio"
+                <Radio
                   name="theme"
-                  className="radio radio-xs"
+                  size="xs"
                   checked={theme === value}
-                  onChange={() => {
+                  choose={() => {
                     setTheme(value);
                     chooseTheme(value);
                   }}

@@ -12,6 +12,7 @@ import { showRefusal } from "../parts/actions";
 import { callApi } from "../parts/api";
 import { Refusal, TextField, useSending } from "../parts/form";
 import { clockText } from "../parts/moment";
+import { Radio } from "../parts/radio";
 import { say } from "../parts/say";
 import { withoutBelow } from "../restore/basket";
 import { FileTree, type TreeEntry } from "../restore/file-tree";
@@ -275,13 +276,7 @@ function WhereTo({
         <legend className="sr-only">Where to</legend>
         {ways.map(([value, label]) => (
           <label key={value} className="flex min-h-[32px] items-center gap-2">
-            <input
-              type="radio"
-              name="way"
-              className="radio radio-sm"
-              checked={way === value}
-              onChange={() => setWay(value)}
-            />
+            <Radio name="way" size="sm" checked={way === value} choose={() => setWay(value)} />
             {label}
           </label>
         ))}

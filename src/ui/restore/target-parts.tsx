@@ -6,6 +6,7 @@ import { counted } from "@/core/units/duration";
 import type { Volume } from "@/core/units/volumes";
 import { callApi } from "../parts/api";
 import { Refusal, SelectField, TextField, useSending } from "../parts/form";
+import { Radio } from "../parts/radio";
 import { say } from "../parts/say";
 import { askedItems, type BasketItem, type Weight } from "./basket";
 
@@ -97,9 +98,44 @@ export function Choice({
 }) {
   return (
     <label className="flex items-center gap-2">
-      <input type="radio" name="destination" className="radio radio-xs" checked={chosen} onChange={choose} />
+      <Radio name="destination" size="xs" checked={chosen} choose={choose} />
       {children}
     </label>
+  );
+}
+
+/** What becomes of a file whose name is taken. */
+export type Clash = "keep-both" | "replace" | "skip";
+const CLASHES: readonly (readonly [Clash, string])[] = [
+  ["keep-both", "Keep both"],
+  ["replace", "Replace"],
+  ["skip", "Skip"],
+];
+export const CLASH_WORDS: Readonly<Record<Clash, string>> = {
+  "keep-both":
+    "Existing files are kept. A restored file with an existing name gets its date and time in its name.",
+  replace: "Existing files with the same name are replaced.",
+  skip: "Where names meet, the restored one is left out.",
+};
+
+export function ClashChoice({ clash, setClash }: { clash: Clash; setClash: (clash: Clash) => void }) {
+  return (
+    <fieldset>
+      <legend className="mb-1 font-semibold">If a file already exists</legend>
+      <div className="flex gap-2">
+        {CLASHES.map(([value, label]) => (
+          <button
+            key={value}
+            type="button"
+            className={`btn h-[30px] min-h-[30px] ${clash === value ? "btn-primary" : "btn-plain"}`}
+            aria-pressed={clash === value}
+            onClick={() => setClash(value)}
+          >
+            {label}
+          </button>
+        ))}
+      </div>
+    </fieldset>
   );
 }
 

@@ -5,6 +5,7 @@ import { KINDS, SOURCE_KINDS, type SourceKind } from "@/kinds";
 import { KindIcon } from "@/kinds/icons";
 import { CONNECT_FORMS } from "@/kinds/ui";
 import type { ConnectClient } from "../clients/client-and-site";
+import { Radio } from "../parts/radio";
 
 /** Connects sources: a list of the kinds with what each requires, and the form of the selected one. */
 export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] }) {
@@ -18,13 +19,7 @@ export function ConnectSheet({ clients }: { clients: readonly ConnectClient[] })
         <legend className="sr-only">Kind of connection</legend>
         {SOURCE_KINDS.map((id) => (
           <label key={id} className="grid grid-cols-[auto_1fr] gap-x-2">
-            <input
-              type="radio"
-              name="connect-kind"
-              className="radio radio-sm"
-              checked={kind === id}
-              onChange={() => setKind(id)}
-            />
+            <Radio name="connect-kind" size="sm" checked={kind === id} choose={() => setKind(id)} />
             <span className="flex items-center gap-1.5">
               <KindIcon kind={id} />
               <b>{KINDS[id].connection.name}</b>

@@ -8,13 +8,22 @@ import { Refusal, TextField, useSending } from "../parts/form";
 import { say } from "../parts/say";
 import { type StepsShown, TestSteps } from "../parts/test-steps";
 
-/** What can be done with a connection over the network: test it, give it a new secret. */
-export function ConnectionActions({ connectionId, open }: { connectionId: string; open: boolean }) {
+/** What can be done with a connection over the network: test it, give it a new secret, or authorise it again. */
+export function ConnectionActions({
+  connectionId,
+  open,
+  granted,
+}: {
+  connectionId: string;
+  open: boolean;
+  /** A person authorised it at the server's page; it has no secret to enter. */
+  granted: boolean;
+}) {
   const router = useRouter();
   const sending = useSending();
   const [test, setTest] = useState<StepsShown | null>(null);
   const [testing, setTesting] = useState(false);
-  const [renewing, setRenewing] = useState(open);
+  const [renewing, setRenewing] = useState(open && !granted);
   const [secret, setSecret] = useState("");
   return (
     <div className="grid gap-3">
@@ -37,12 +46,31 @@ export function ConnectionActions({ connectionId, open }: { connectionId: string
         >
           Test
         </button>
-        {!renewing && (
+        {granted && (
+          <button
+            type="button"
+            className={`btn ${open ? "btn-primary" : "btn-plain"}`}
+            disabled={sending.busy}
+            onClick={() =>
+              sending.send(async () => {
+                const { url } = await callApi<{ url: string }>(
+                  "POST",
+                  `/connections/${connectionId}/authorisations`,
+                );
+                window.location.assign(url);
+              })
+            }
+          >
+            {sending.busy ? "Opening the server’s page…" : "Authorise again…"}
+          </button>
+        )}
+        {!renewing && !granted && (
           <button type="button" className="btn btn-plain" onClick={() => setRenewing(true)}>
             Enter a new secret…
           </button>
         )}
       </div>
+      {granted && <Refusal problem={sending.problem} />}
       {test && (
         <div role="status">
           <TestSteps test={test} />

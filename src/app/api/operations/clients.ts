@@ -60,6 +60,7 @@ const contractShape = z.object({
   mail: bought,
   database: bought,
   guest: bought,
+  library: bought,
 } satisfies Record<SourceKind, z.ZodType>);
 
 function checkedLogo(base64: string): Buffer {

@@ -1,21 +1,17 @@
-import { randomUUID } from "node:crypto";
 import { z } from "zod";
 import { notify } from "@/db/base/notify";
-import { clientById, siteById } from "@/db/clients/clients";
 import {
   type Connection,
   connectionById,
-  insertConnection,
   listConnections,
-  markChecked,
   markConnectionGone,
-  setSecret,
 } from "@/db/sources/connections";
 import { listMachines, machineById, markGone } from "@/db/sources/machines";
-import { KINDS } from "@/kinds";
-import { connectingOf, connectionBody, connectionSecret } from "@/kinds/connecting";
+import { connectionBody, connectionSecret } from "@/kinds/connecting";
 import { networkAccess } from "@/kinds/server";
-import { addFound, lookAt, opened, secretContext } from "@/runs/connections";
+import { isGranted } from "@/kinds/settings";
+import { storeConnection, storeSecret, testWished, wishedConnection, wordOf } from "@/runs/connecting";
+import { lookAt, opened } from "@/runs/connections";
 import { operation } from "@/server/api/operation";
 import { invalid, notFound, Problem } from "@/server/base/problem";
 import * as shape from "../shapes";
@@ -25,9 +21,6 @@ const connectionParam = z.object({ connectionId: uuid });
 
 /** A connection as it is shown: never its secret. */
 const shown = ({ secret: _, ...connection }: Connection) => connection;
-
-/** What the trail calls a connection. */
-const wordOf = ({ kind }: Pick<Connection, "kind">): string => KINDS[kind].connection.name.toLowerCase();
 
 export const connections = [
   operation({
@@ -83,52 +76,19 @@ export const connections = [
       steps: shape.list(shape.testStep),
     }),
     run: async (context, { params, body }) => {
-      const { problemOf, connectionOf, identityOf, fieldOf } = connectingOf(body.kind);
-      const wished = connectionOf(body);
-      await context.tx(async (tx) => {
-        if (!(await clientById(tx, params.clientId))) throw notFound();
-        if ((await siteById(tx, body.siteId))?.clientId !== params.clientId)
-          throw invalid("siteId", "Choose a site of this client.");
-        const there = (await listConnections(tx, params.clientId)).filter((one) => !one.goneAt);
-        if (there.some((one) => one.name === body.name))
-          throw invalid("name", "This client has a connection of this name.");
-        const same = there.find((one) => one.kind === body.kind && identityOf(one) === identityOf(wished));
-        if (same) throw invalid("address", `This address is connected already, as “${same.name}”.`);
-      });
-      const problem = problemOf(body);
-      if (problem) throw invalid(problem.field, problem.message);
+      const { services, who } = context;
+      const wished = await context.tx((tx) => wishedConnection(tx, params.clientId, body));
+      if (isGranted(wished.settings))
+        throw invalid(
+          "auth",
+          "This connection is authorised at the server's page: request an authorisation.",
+        );
       // outside the transaction: the far end may take its time
-      const test = await networkAccess(body.kind).test({ ...wished, address: body.address });
-      if (!test.ok) {
-        const failed = test.steps.at(-1)!;
-        throw invalid(fieldOf(test.code!, body, failed.step), `${failed.step}: ${failed.message}`);
-      }
-      return context.tx(async (tx) => {
-        const id = randomUUID();
-        const connection: Connection = {
-          id,
-          clientId: params.clientId,
-          siteId: body.siteId,
-          kind: body.kind,
-          name: body.name,
-          address: wished.address,
-          settings: wished.settings,
-          secret: context.services.secrets.seal(Buffer.from(wished.secret), secretContext(id)),
-          checkedAt: context.who.at,
-          checkCode: null,
-          checkMessage: null,
-          goneAt: null,
-        };
-        await insertConnection(tx, connection, context.who.at);
-        await markChecked(tx, id, context.who.at, null, null);
-        const sources = await addFound(tx, connection, test.found, context.who.at);
-        await context.record(tx, params.clientId, `connected a ${wordOf(connection)}`, body.name, {
-          address: connection.address,
-          sources,
-        });
-        await notify(tx, { kind: "connection", clientId: params.clientId, id });
-        return { connection: shown(connection), sources, steps: test.steps };
-      });
+      const { found, steps } = await testWished(body, wished);
+      const { connection, sources } = await context.tx((tx) =>
+        storeConnection(services, tx, who, params.clientId, body, wished, found),
+      );
+      return { connection: shown(connection), sources, steps };
     },
   }),
   operation({
@@ -164,27 +124,19 @@ export const connections = [
     run: async (context, { params, body }) => {
       const connection = await context.tx((tx) => connectionById(tx, params.connectionId));
       if (!connection) throw notFound();
+      if (isGranted(connection.settings))
+        throw invalid("clientSecret", `${connection.name} has no secret: authorise it again.`);
       const test = await networkAccess(connection.kind).test({
         ...opened(context.services, connection),
         secret: body.clientSecret,
       });
       if (!test.ok) throw invalid("clientSecret", test.steps.at(-1)!.message ?? "It was refused.");
-      await context.tx(async (tx) => {
-        const sealed = context.services.secrets.seal(
-          Buffer.from(body.clientSecret),
-          secretContext(connection.id),
-        );
-        await setSecret(tx, connection.id, sealed);
-        await markChecked(tx, connection.id, context.who.at, null, null);
-        await addFound(tx, connection, test.found, context.who.at);
-        await context.record(
-          tx,
-          connection.clientId,
-          `changed the secret of a ${wordOf(connection)}`,
-          connection.name,
-        );
-        await notify(tx, { kind: "connection", clientId: connection.clientId, id: connection.id });
-      });
+      await context.tx((tx) =>
+        storeSecret(context.services, tx, context.who, connection, body.clientSecret, {
+          found: test.found,
+          did: "changed the secret of",
+        }),
+      );
       return { steps: test.steps, sources: test.found.length };
     },
   }),

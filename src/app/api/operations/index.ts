@@ -5,6 +5,7 @@ import { inPages } from "@/server/api/paging";
 import { exampleBodies } from "../examples";
 import * as shapes from "../shapes";
 import { account } from "./account";
+import { authorisations } from "./authorisations";
 import { clients } from "./clients";
 import { connections } from "./connections";
 import { consents } from "./consents";
@@ -43,7 +44,11 @@ const groups: readonly OperationGroup[] = (
     ["Clients", "Clients, their sites and limits.", clients],
     ["Keys", "A client's data key: confirming, passphrase, key sheet, destruction.", keys],
     ["Consents", "Requests that need a second person.", consents],
-    ["Connections", "Machines, and what the console reads over the network.", connections],
+    [
+      "Connections",
+      "Machines, and what the console reads over the network.",
+      [...connections, ...authorisations],
+    ],
     ["Depots", "Where recovery points are stored: adding, testing, granting.", depots],
     ["Keeping", "Copies, checks, drills, holds and absences.", keeping],
     ["Policies", "Policies, rules by level, consequences and advice.", policies],

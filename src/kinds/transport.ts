@@ -34,6 +34,8 @@ export interface Asked {
   readonly method?: string;
   readonly headers?: Readonly<Record<string, string>>;
   readonly body?: string | Uint8Array<ArrayBuffer>;
+  /** Instead of a body: content that is sent part by part, from its beginning for each attempt; with a `content-length`. */
+  readonly content?: () => AsyncIterable<Uint8Array>;
   /**
    * When the call may be repeated: always (reading, also by POST), never, or only after a refusal by which the server did
    * nothing; what was lost on the way may have been done.
@@ -53,11 +55,19 @@ export interface Patience {
 }
 export const PATIENCE: Patience = { attempts: ATTEMPTS, firstPauseMs: FIRST_PAUSE_MS, silenceMs: SILENCE_MS };
 
+/** An answer whose content arrives as it is read. */
+export interface Streamed {
+  readonly status: number;
+  readonly headers: Headers;
+  /** Throws `source.not-reached` when it falls silent or ends early. */
+  readonly content: AsyncGenerator<Buffer, void>;
+}
+
 /**
- * HTTP to a mail server: whole answers, silence noticed, refusals that pass repeated with growing pauses. Credentials go to
+ * HTTP to a server of a client: whole answers or streams, silence noticed, refusals that pass repeated with growing pauses. Credentials go to
  * the server's own host, and to hosts that a technician confirmed, never where a redirect or the server's words lead.
  */
-export class MailTransport {
+export class HttpTransport {
   private readonly trusted: ReadonlySet<string>;
   private readonly secure: boolean;
 
@@ -101,6 +111,54 @@ export class MailTransport {
     }
   }
 
+  /** Asks, and returns when the answer begins; repeated like `ask` until then. */
+  async stream(url: string, headers: Readonly<Record<string, string>> = {}): Promise<Streamed> {
+    for (let attempt = 1; ; attempt += 1) {
+      let pause = this.patience.firstPauseMs * 2 ** (attempt - 1);
+      try {
+        const streamed = await this.begin(url, headers);
+        if (!PASSING.has(streamed.status) || attempt >= this.patience.attempts) return streamed;
+        await streamed.content.return();
+        pause = pauseOf(streamed.headers.get("retry-after")) ?? pause;
+      } catch (error) {
+        const again = error instanceof CodedError && error.code === "source.not-reached";
+        if (!again || attempt >= this.patience.attempts || error.cause === "final") throw error;
+      }
+      await sleep(Math.min(pause, LONGEST_PAUSE_MS));
+    }
+  }
+
+  private async begin(url: string, headers: Readonly<Record<string, string>>): Promise<Streamed> {
+    let at = url;
+    for (let redirects = 0; redirects <= MOST_REDIRECTS; redirects += 1) {
+      this.confirm(at);
+      const silence = new Silence(this.patience.silenceMs);
+      let response: Response;
+      try {
+        response = await fetchAllowed(at, {
+          redirect: "manual",
+          signal: silence.signal,
+          headers: { ...headers },
+        });
+      } catch (error) {
+        silence.end();
+        throw notReached(at, error, silence, false);
+      }
+      const to = response.headers.get("location");
+      if (![301, 302, 303, 307, 308].includes(response.status) || !to)
+        return {
+          status: response.status,
+          headers: response.headers,
+          content: contentOf(at, response, silence),
+        };
+      silence.end();
+      await response.body?.cancel();
+      if (!URL.canParse(to, at)) throw new CodedError("source.unreadable", `${url} redirects to no address`);
+      at = new URL(to, at).href;
+    }
+    throw new CodedError("source.unreadable", `${url} redirects for ever`);
+  }
+
   private async follow(url: string, asked: Asked): Promise<Answered> {
     let at = url;
     for (let redirects = 0; ; redirects += 1) {
@@ -119,54 +177,99 @@ export class MailTransport {
     }
   }
 
-  private async once(url: string, { method = "GET", headers, body }: Asked): Promise<Answered> {
-    const control = new AbortController();
-    let timer: NodeJS.Timeout | undefined;
-    const hear = () => {
-      clearTimeout(timer);
-      timer = setTimeout(
-        () => control.abort(new Error(`nothing came for ${this.patience.silenceMs / 1000} s`)),
-        this.patience.silenceMs,
-      );
-    };
-    hear();
+  private async once(url: string, { method = "GET", headers, body, content }: Asked): Promise<Answered> {
+    const silence = new Silence(this.patience.silenceMs);
     let begun = false;
     try {
       const response = await fetchAllowed(url, {
         method,
         redirect: "manual",
-        signal: control.signal,
+        signal: silence.signal,
         ...(headers ? { headers } : {}),
         ...(body === undefined ? {} : { body }),
+        ...(content ? { body: heardOf(content(), silence) as never, duplex: "half" } : {}),
       });
       begun = true;
-      const parts: Uint8Array[] = [];
-      if (response.body)
-        for await (const part of response.body as unknown as AsyncIterable<Uint8Array>) {
-          hear();
-          parts.push(part);
-        }
-      const whole = Buffer.concat(parts);
-      const length = response.headers.get("content-length");
-      const coded = response.headers.get("content-encoding");
-      if (length && !coded && Number(length) !== whole.length)
-        throw new Error(`the answer broke off after ${whole.length} of ${length} bytes`);
-      return { status: response.status, headers: response.headers, body: whole, url };
+      const parts: Buffer[] = [];
+      for await (const part of contentOf(url, response, silence)) parts.push(part);
+      return { status: response.status, headers: response.headers, body: Buffer.concat(parts), url };
     } catch (error) {
-      if (error instanceof CodedError) throw error;
-      const reason = control.signal.aborted ? (control.signal.reason as Error) : null;
-      const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-      const final = { ENOTFOUND: "no such name", ECONNREFUSED: "nothing listens on that port" }[
-        cause?.code ?? ""
-      ];
-      const why = reason?.message ?? final ?? cause?.message ?? (error as Error).message;
-      throw new CodedError("source.not-reached", `${new URL(url).host}: ${why}`, {
-        cause: final ? "final" : begun ? "begun" : error,
-      });
+      throw notReached(url, error, silence, begun);
     } finally {
-      clearTimeout(timer);
+      silence.end();
     }
   }
+}
+
+/** Ends a call during which nothing arrives for too long. */
+class Silence {
+  private readonly control = new AbortController();
+  private timer: NodeJS.Timeout | undefined;
+
+  constructor(private readonly ms: number) {
+    this.heard();
+  }
+
+  get signal(): AbortSignal {
+    return this.control.signal;
+  }
+
+  heard(): void {
+    clearTimeout(this.timer);
+    this.timer = setTimeout(
+      () => this.control.abort(new Error(`nothing came for ${this.ms / 1000} s`)),
+      this.ms,
+    );
+  }
+
+  end(): void {
+    clearTimeout(this.timer);
+  }
+}
+
+/** Content on its way out: each part that is taken is a sign of life. */
+async function* heardOf(content: AsyncIterable<Uint8Array>, silence: Silence): AsyncGenerator<Uint8Array> {
+  for await (const part of content) {
+    silence.heard();
+    yield part;
+  }
+  silence.heard();
+}
+
+/** What an answer contains, part by part. Whoever reads it slowly is not silence of the server. */
+async function* contentOf(url: string, response: Response, silence: Silence): AsyncGenerator<Buffer, void> {
+  const length = response.headers.get("content-length");
+  const coded = response.headers.get("content-encoding");
+  let passed = 0;
+  try {
+    silence.heard();
+    if (response.body)
+      for await (const part of response.body as unknown as AsyncIterable<Uint8Array>) {
+        silence.end();
+        passed += part.length;
+        yield Buffer.from(part.buffer, part.byteOffset, part.byteLength);
+        silence.heard();
+      }
+    if (length && !coded && Number(length) !== passed)
+      throw new Error(`the answer broke off after ${passed} of ${length} bytes`);
+  } catch (error) {
+    throw notReached(url, error, silence, true);
+  } finally {
+    silence.end();
+  }
+}
+
+function notReached(url: string, error: unknown, silence: Silence, begun: boolean): CodedError {
+  if (error instanceof CodedError) return error;
+  const reason = silence.signal.aborted ? (silence.signal.reason as Error) : null;
+  const cause = (error as { cause?: { code?: string; message?: string } }).cause;
+  const final = { ENOTFOUND: "no such name", ECONNREFUSED: "nothing listens on that port" }[
+    cause?.code ?? ""
+  ];
+  const why = reason?.message ?? final ?? cause?.message ?? (error as Error).message;
+  return new CodedError("source.not-reached", `${new URL(url).host}: ${why}`, {
+    cause: final ? "final" : begun ? "begun" : error,
+  });
 }
 
 /** Milliseconds of a Retry-After header: seconds, or a date. */
