@@ -125,6 +125,18 @@ export function exampleBodies(ids: ExampleIds = IDS): Readonly<Record<string, un
       clientSecret: "a secret of the application",
       region: "north harbour",
     },
+    authorise: {
+      kind: "library",
+      siteId: ids.siteId,
+      name: "Orrin files",
+      address: `${ids.mailServer}/dav/`,
+      auth: "grant",
+      user: "deep-keep",
+      issuer: ids.mailServer,
+      teams: "teams",
+      region: "north harbour",
+    },
+    completeAuthorisation: { returned: "state=6f3c1a52-0000-4000-8000-000000000000&code=4f1c" },
     renewSecret: { clientSecret: "a new secret of the application" },
     planAbsence: {
       from: "2030-01-01T00:00:00Z",

@@ -178,7 +178,10 @@ export class LibraryServer {
 
   private async token(request: IncomingMessage, response: ServerResponse): Promise<void> {
     const form = await formOf(request);
-    const basic = basicOf(request.headers.authorization ?? "")?.map(decodeURIComponent);
+    // RFC 6749, section 2.3.1: both are encoded as in a form
+    const basic = basicOf(request.headers.authorization ?? "")?.map(
+      (one) => new URLSearchParams(`v=${one}`).get("v") ?? "",
+    );
     const [client, secret] = basic ?? [form.get("client_id") ?? "", null];
     if (!this.accounts.isClient(client!, secret ?? null))
       return json(response, 401, { error: "invalid_client" });
