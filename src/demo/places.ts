@@ -23,7 +23,7 @@ export function demoMachines(home: string): readonly DemoMachine[] {
 
 /** A stand-in of the demo: where its things lie, and the port it answered at last. */
 export interface DemoStandin {
-  readonly kind: "mail" | "bucket" | "hosts" | "inbox" | "receiver";
+  readonly kind: "mail" | "bucket" | "hosts" | "library" | "inbox" | "receiver";
   readonly folder: string;
   readonly port: number;
   /** What it is told by its environment. */
@@ -38,3 +38,8 @@ export function demoStandins(home: string): readonly DemoStandin[] {
 }
 export const writeStandins = (home: string, standins: readonly DemoStandin[]): void =>
   writeFileSync(standinsFile(home), `${JSON.stringify(standins, null, 2)}\n`, { mode: 0o600 });
+
+/** A text with an origin in it, such as an address or settings as JSON, where that origin is at another port now. */
+export const withMovedOrigin = (text: string, before: string, after: string): string =>
+  // the port of another one may begin with the same digits
+  text.replaceAll(new RegExp(`${before.replaceAll(".", "\\.")}(?![0-9])`, "g"), after);

@@ -32,12 +32,14 @@ import { noteTodaysUsage } from "@/server/statements/usage";
 import { HostServer } from "@/standins/host/server";
 import { MailDrop } from "@/standins/inbox/mail-drop";
 import { Receiver } from "@/standins/inbox/receiver";
+import { LibraryServer } from "@/standins/library/server";
 import { MailServer } from "@/standins/mail/server";
 import { S3Server } from "@/standins/s3/server";
 import { hashSecret, makeKeyPair, randomSecret } from "@/store/seal/secrets";
 import { DatabaseLife, type DemoDatabase } from "./databases";
 import { MachineLife } from "./files";
 import { GuestLife } from "./guests";
+import { CATALOGUE, LIBRARY_CLIENT, LIBRARY_PERSON, LibraryLife, OVERWRITTEN } from "./library";
 import { MailLife } from "./mail";
 import { loaf } from "./picture";
 import { type DemoMachine, machinesFile, signInFile, writeStandins } from "./places";
@@ -51,11 +53,12 @@ import {
   type WorldClient,
   type WorldDatabases,
   type WorldHosts,
+  type WorldLibrary,
   type WorldMail,
 } from "./world";
 
 const NIGHTS = 31;
-/** Days before the end on which the hypervisor hosts are connected. */
+/** Days before the end on which the hypervisor hosts and the library are connected. */
 const HOSTS_DAYS = 10;
 const DAY_MS = 86_400_000;
 
@@ -130,6 +133,9 @@ class Seeding {
   private mailAddress = "";
   private readonly guests: GuestLife;
   private readonly hostServer: HostServer;
+  private readonly library: LibraryLife;
+  private readonly libraryServer: LibraryServer;
+  private libraryAddress = "";
   private hostAddress = "";
   private readonly bucketSecret = randomSecret(24);
   private readonly bucketServer: S3Server;
@@ -160,6 +166,8 @@ class Seeding {
     this.mailServer = new MailServer(this.mail.world, clock.now);
     this.guests = new GuestLife(this.folder);
     this.hostServer = new HostServer(this.guests.estates);
+    this.library = new LibraryLife(this.folder);
+    this.libraryServer = new LibraryServer({ folder: this.library.folder });
     this.databaseLife = databases === null ? null : new DatabaseLife(databases);
     this.network = new NetworkRuns(services);
     this.drills = new DrillRuns(services, join(home, "drills"));
@@ -198,6 +206,7 @@ class Seeding {
     await this.mailServer.close();
     await this.bucketServer.close();
     await this.hostServer.close();
+    await this.libraryServer.close();
     await this.inbox.close();
     await this.receiver.close();
   }
@@ -207,6 +216,7 @@ class Seeding {
     this.mailAddress = await this.mailServer.listen();
     const bucketAddress = await this.bucketServer.listen();
     this.hostAddress = await this.hostServer.listen();
+    this.libraryAddress = await this.libraryServer.listen(0);
     const portOf = (address: string) => Number(new URL(address).port);
     const inboxPort = await this.inbox.listen(0);
     const receiverAddress = await this.receiver.listen(0);
@@ -221,6 +231,7 @@ class Seeding {
         env: { KEEP_BUCKET_SECRET: this.bucketSecret },
       },
       { kind: "hosts", folder: join(this.folder, "hosts"), port: portOf(this.hostAddress), env: {} },
+      { kind: "library", folder: this.library.folder, port: portOf(this.libraryAddress), env: {} },
       { kind: "inbox", folder: join(this.folder, "messages"), port: inboxPort, env: {} },
       {
         kind: "receiver",
@@ -605,29 +616,103 @@ class Seeding {
     );
   }
 
-  private readonly hostsConnected = new Map<string, WorldHosts>();
-  /** The hosts of a client are connected, and their guests protected from then on. */
-  private async connectHosts(world: WorldClient, hosts: WorldHosts): Promise<void> {
-    await this.guests.begin(hosts.estate, this.clock.now());
-    const { machine } = this.living.find(({ life }) => life.machine.name === world.machines[0]!.name)!;
-    const source = await this.services.db.withScope({ role: "system" }, (tx) =>
-      one<{ depotId: string }>(tx, 'select d.id as "depotId" from depots d where d.name = $1', [world.depot]),
+  /** A policy for the sources of a kind that a client's connection will have, every evening; and its first machine. */
+  private async policyOfKind(
+    world: WorldClient,
+    { name, at }: { readonly name: string; readonly at: string },
+    kind: "guest" | "library",
+  ): Promise<LivingMachine> {
+    const living = this.living.find(({ life }) => life.machine.name === world.machines[0]!.name)!;
+    const depot = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ id: string }>(tx, "select id from depots where name = $1", [world.depot]),
     );
     await this.call(
       "createPolicy",
       {},
       {
-        clientId: machine.clientId,
-        name: `${hosts.name}, every evening`,
+        clientId: living.machine.clientId,
+        name: `${name}, every evening`,
         clauses: {
-          what: { guest: {} },
-          when: { schedules: nightly(hosts.at), targetHours: world.policy.targetHours },
+          what: { [kind]: {} },
+          when: { schedules: nightly(at), targetHours: world.policy.targetHours },
           howLong: { kind: "days", days: 30 },
-          where: { depotId: source!.depotId },
+          where: { depotId: depot!.id },
         },
-        rule: { kind: "guest" },
+        rule: { kind },
       },
     );
+    return living;
+  }
+
+  /** A library is authorised by one of the client's people at its own page, and protected from then on. */
+  private async connectLibrary(world: WorldClient, library: WorldLibrary): Promise<void> {
+    const [password, clientSecret] = [randomSecret(12), randomSecret(24)];
+    this.library.begin(password, clientSecret, this.clock.now());
+    const { machine } = await this.policyOfKind(world, library, "library");
+    const { url } = await this.call<{ url: string }>(
+      "authorise",
+      { clientId: machine.clientId },
+      {
+        kind: "library",
+        siteId: machine.siteId,
+        name: library.name,
+        address: `${this.libraryAddress}/dav/`,
+        auth: "grant",
+        user: LIBRARY_CLIENT,
+        secret: clientSecret,
+        issuer: this.libraryAddress,
+        teams: "teams",
+        people: "people",
+        region: world.region,
+      },
+    );
+    const form = new URL(url).searchParams;
+    for (const [name, value] of Object.entries({ name: LIBRARY_PERSON, password, decision: "allow" }))
+      form.set(name, value);
+    const agreed = await fetch(`${this.libraryAddress}/authorise`, {
+      method: "POST",
+      body: form,
+      redirect: "manual",
+    });
+    const returned = new URL(agreed.headers.get("location")!).searchParams;
+    await this.call(
+      "completeAuthorisation",
+      { authorisationId: returned.get("state")! },
+      { returned: String(returned) },
+    );
+    this.libraryConnected = true;
+  }
+  private libraryConnected = false;
+
+  /** The desk puts back the list that somebody overwrote the day before, in the place of the wrong one. */
+  private async bringBackList(): Promise<void> {
+    const best = await this.services.db.withScope({ role: "system" }, (tx) =>
+      one<{ id: Buffer }>(
+        tx,
+        `select p.id from points p join sources s on s.id = p.source_id
+         where s.kind = 'library' and s.name like $1 and p.dropped_at is null and p.moment < $2
+         order by p.moment desc limit 1`,
+        [`${CATALOGUE} %`, new Date(this.clock.now().getTime() - DAY_MS)],
+      ),
+    );
+    if (!best) throw new Error(`${CATALOGUE} has no recovery point`);
+    await this.call(
+      "restore",
+      {},
+      {
+        items: [{ pointId: best.id.toString("hex"), path: `/${OVERWRITTEN}` }],
+        destination: { kind: "original" },
+        clash: "replace",
+      },
+    );
+    while ((await this.network.start()) > 0) await this.network.settled();
+  }
+
+  private readonly hostsConnected = new Map<string, WorldHosts>();
+  /** The hosts of a client are connected, and their guests protected from then on. */
+  private async connectHosts(world: WorldClient, hosts: WorldHosts): Promise<void> {
+    await this.guests.begin(hosts.estate, this.clock.now());
+    const { machine } = await this.policyOfKind(world, hosts, "guest");
     const { connection } = await this.call<{ connection: { id: string } }>(
       "connect",
       { clientId: machine.clientId },
@@ -710,6 +795,7 @@ class Seeding {
       await this.mail.day(noon);
       for (const database of this.databasesMade) await this.databaseLife!.day(database, noon);
       for (const { estate } of this.hostsConnected.values()) await this.guests.day(estate, noon);
+      if (this.libraryConnected) this.library.day(noon);
       await requestDueDrills(this.services);
       while (await this.drills.start()) await this.drills.settled();
       await noteTodaysUsage(this.services);
@@ -726,8 +812,13 @@ class Seeding {
       of("brack-old-01").online = false;
     }
     if (daysLeft === HOSTS_DAYS)
-      for (const world of CLIENTS) if (world.hosts) await this.connectHosts(world, world.hosts);
+      for (const world of CLIENTS) {
+        if (world.hosts) await this.connectHosts(world, world.hosts);
+        if (world.library) await this.connectLibrary(world, world.library);
+      }
     if (daysLeft === 3) await this.changeGuests();
+    if (daysLeft === 3) this.library.overwrite(this.clock.now());
+    if (daysLeft === 2) await this.bringBackList();
     if (daysLeft === 1) this.guests.loseTrack("ostrel");
     if (daysLeft === 9) of("pend-lt-07").online = false;
     if (daysLeft === 4) of("quill-lt-04").life.deleteFolder("Templates");

@@ -33,6 +33,13 @@ export interface WorldHosts {
   readonly at: string;
 }
 
+/** A client's file library. */
+export interface WorldLibrary {
+  readonly name: string;
+  /** When it is backed up, every evening. */
+  readonly at: string;
+}
+
 /** A client's mail tenant. */
 export interface WorldMail {
   readonly name: string;
@@ -81,6 +88,7 @@ export interface WorldClient {
   readonly mail?: WorldMail;
   readonly databases?: WorldDatabases;
   readonly hosts?: WorldHosts;
+  readonly library?: WorldLibrary;
   /** People who get back by themselves what is on their machine; the contact has the first machine. */
   readonly people?: readonly WorldPerson[];
   /** When its contact gets the statement by itself. */
@@ -202,7 +210,8 @@ export const CLIENTS: readonly WorldClient[] = [
     sites: ["Museum quay"],
     depot: "Harbour",
     quotaMiB: 1024,
-    contract: { files: 2 },
+    contract: { files: 2, library: 4 },
+    library: { name: "Museum library", at: "20:15" },
     policy: {
       name: "Archive, nightly",
       schedules: [...nightly("02:14"), { rule: "FREQ=MONTHLY;BYDAY=1SA;BYHOUR=2;BYMINUTE=14", pass: "full" }],

@@ -3,18 +3,22 @@ import { existsSync, readFileSync, renameSync, unlinkSync } from "node:fs";
 import { open } from "node:fs/promises";
 import { join } from "node:path";
 import pg from "pg";
+import { authorisationContext } from "@/runs/connecting";
 import { secretContext } from "@/runs/connections";
 import { seedContext } from "@/server/access/second-factor";
 import { record } from "@/server/access/who";
+import { answerContext } from "@/server/api/idempotency";
 import { masterKeyElsewhere, readSettings } from "@/server/base/settings";
 import { depotSecretContext } from "@/server/depots/places";
 import { keyContext } from "@/server/inside/space-readers";
+import { linkContext } from "@/server/notices/message-link";
 import { MAIL_CONTEXT, webhookContext } from "@/server/notices/sending";
 import { type Secrets, secretsWith } from "@/store/seal/secrets";
 import { answers, readAccess, startCluster, stopCluster } from "./cluster";
 
+const UUID_LENGTH = 36;
 /** Every secret that the master key seals: where it lies, and what it says that it is. */
-const SEALED: readonly {
+export const SEALED: readonly {
   readonly table: string;
   readonly id: string;
   readonly column: string;
@@ -29,6 +33,14 @@ const SEALED: readonly {
     context: keyContext,
   },
   { table: "connections", id: "id", column: "secret", context: secretContext },
+  { table: "authorisations", id: "id", column: "sealed", context: authorisationContext },
+  { table: "messages", id: "id", column: "sealed_link", context: linkContext },
+  {
+    table: "idempotency_keys",
+    id: "(person_id || ' ' || key)",
+    column: "sealed",
+    context: (id) => answerContext(id.slice(0, UUID_LENGTH), id.slice(UUID_LENGTH + 1)),
+  },
   { table: "depots", id: "id", column: "secret", context: depotSecretContext },
   { table: "webhooks", id: "id", column: "secret", context: webhookContext },
   { table: "people", id: "id", column: "factor_seed", context: seedContext },

@@ -9,9 +9,17 @@ import { countPeople } from "@/db/access/people";
 import { migrate } from "@/db/base/migrate";
 import { moveBuckets } from "@/db/depots/depots";
 import { listWebhooks, setMailPort, setWebhookUrl } from "@/db/notices/notices";
-import { listConnections, setAddress } from "@/db/sources/connections";
-import { type DemoStandin, demoMachines, demoStandins, signInFile, writeStandins } from "@/demo/places";
+import { listConnections, setPlace } from "@/db/sources/connections";
+import {
+  type DemoStandin,
+  demoMachines,
+  demoStandins,
+  signInFile,
+  withMovedOrigin,
+  writeStandins,
+} from "@/demo/places";
 import { seedDemo } from "@/demo/seed";
+import type { ConnectionSettings } from "@/kinds/settings";
 import { makeServices } from "@/server/base/services";
 import { readSettings, type Settings } from "@/server/base/settings";
 import { AGENT_ENVIRONMENT, agentProgram } from "./agent-program";
@@ -74,8 +82,13 @@ async function placedStandins(home: string, settings: Settings): Promise<readonl
     const services = makeServices(settings);
     try {
       await services.db.withScope({ role: "system" }, async (tx) => {
-        for (const connection of await listConnections(tx))
-          if (connection.address === before) await setAddress(tx, connection.id, after);
+        for (const { id, address, settings } of await listConnections(tx))
+          await setPlace(
+            tx,
+            id,
+            withMovedOrigin(address, before, after),
+            JSON.parse(withMovedOrigin(JSON.stringify(settings), before, after)) as ConnectionSettings,
+          );
         await moveBuckets(tx, before, after);
         if (standin.kind === "inbox") await setMailPort(tx, standin.port, moved.port);
         for (const webhook of await listWebhooks(tx))

@@ -23,6 +23,9 @@ import { addFound, type ConnectionTest, secretContext } from "./connections";
 
 /** Connecting a source over the network: what is refused, the test, and what is stored. */
 
+/** What the seal of a begun authorisation says that it is. */
+export const authorisationContext = (id: string): string => `authorisation ${id}`;
+
 /** What the trail calls a connection. */
 export const wordOf = ({ kind }: Pick<Connection, "kind">): string =>
   KINDS[kind].connection.name.toLowerCase();

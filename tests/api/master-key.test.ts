@@ -2,7 +2,7 @@ import { readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { all } from "@/db/base/scope";
-import { changeMasterKey, settleMasterKey } from "@/operate/master-key";
+import { changeMasterKey, SEALED, settleMasterKey } from "@/operate/master-key";
 import { makeServices } from "@/server/base/services";
 import { readSettings } from "@/server/base/settings";
 import { wayOf } from "@/server/notices/sending";
@@ -62,6 +62,24 @@ describe("the master key", () => {
     await expect(changeMasterKey(console_.home)).rejects.toThrow("The console is running");
     expect(keyNow()).toBe(before);
     expect(await look()).toBe("a molar\n");
+  });
+
+  it("seals what is listed: no column of a sealed secret is missing", async () => {
+    // sealed to the key pair of a machine or of a process
+    const otherwise = new Set(["machine_keys.sealed", "lent_keys.sealed"]);
+    const columns = await console_.services.db.withScope({ role: "system" }, (tx) =>
+      all<{ name: string }>(
+        tx,
+        `select table_name || '.' || column_name as name from information_schema.columns
+         where table_schema = 'public' and data_type = 'bytea' and column_name ~ '(sealed|secret|password|seed)'
+           and column_name !~ 'hash' order by 1`,
+      ),
+    );
+    expect(columns.length).toBeGreaterThan(6);
+    const listed = new Set(SEALED.map(({ table, column }) => `${table}.${column}`));
+    expect(
+      columns.map(({ name }) => name).filter((name) => !listed.has(name) && !otherwise.has(name)),
+    ).toEqual([]);
   });
 
   it("is changed with every secret that it seals, and all of them open again", async () => {

@@ -62,8 +62,13 @@ export const lockSecret = (tx: Tx, id: ConnectionId) =>
   one<Pick<Connection, "secret">>(tx, "select secret from connections where id = $1 for update", [id]);
 export const setSecret = (tx: Tx, id: string, secret: Buffer) =>
   change(tx, "update connections set secret = $2 where id = $1", [id, secret]);
-export const setAddress = (tx: Tx, id: string, address: string) =>
-  change(tx, "update connections set address = $2 where id = $1", [id, address]);
+/** Where a connection answers now, and what its settings name. */
+export const setPlace = (tx: Tx, id: string, address: string, settings: ConnectionSettings) =>
+  change(tx, "update connections set address = $2, settings = $3 where id = $1", [
+    id,
+    address,
+    JSON.stringify(settings),
+  ]);
 export const markChecked = (tx: Tx, id: string, now: Date, code: Code | null, message: string | null) =>
   change(tx, "update connections set checked_at = $2, check_code = $3, check_message = $4 where id = $1", [
     id,

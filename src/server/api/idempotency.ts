@@ -18,7 +18,8 @@ export const KEPT_HOURS = 24;
 /** After so long without an answer the process that worked on the request is gone: no operation takes longer. */
 const GONE_MS = 180_000;
 
-const contextOf = (personId: PersonId, key: string): string => `answer ${personId} ${key}`;
+/** What the seal of a kept answer says that it is. */
+export const answerContext = (personId: PersonId, key: string): string => `answer ${personId} ${key}`;
 
 /** An answer without what is shown once: a repetition does not show it again. */
 export function withoutSecrets(answer: unknown, shownOnce: readonly string[]): unknown {
@@ -64,7 +65,7 @@ export async function once(
     if (kept.status !== null && kept.sealed)
       return {
         status: kept.status,
-        body: JSON.parse(services.secrets.unseal(kept.sealed, contextOf(personId, key)).toString("utf8")),
+        body: JSON.parse(services.secrets.unseal(kept.sealed, answerContext(personId, key)).toString("utf8")),
         repeated: true,
       };
     throw new Problem(
@@ -84,7 +85,7 @@ export async function once(
   }
   const status = operation.status ?? 200;
   const text = JSON.stringify(withoutSecrets(body, operation.shownOnce ?? []));
-  const sealed = services.secrets.seal(Buffer.from(text, "utf8"), contextOf(personId, key));
+  const sealed = services.secrets.seal(Buffer.from(text, "utf8"), answerContext(personId, key));
   await services.db
     .withScope(system, (tx) => keepAnswer(tx, personId, key, status, sealed))
     .catch((error) => {

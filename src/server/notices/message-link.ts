@@ -7,10 +7,11 @@ import type { Secrets } from "@/store/seal/secrets";
  */
 export const LINK = "[one-time address, not kept]";
 
-const contextOf = (messageId: string): string => `link of message ${messageId}`;
+/** What the seal of a message's link says that it is. */
+export const linkContext = (messageId: string): string => `link of message ${messageId}`;
 
 export const sealLink = (secrets: Secrets, messageId: string, url: string): Buffer =>
-  secrets.seal(Buffer.from(url, "utf8"), contextOf(messageId));
+  secrets.seal(Buffer.from(url, "utf8"), linkContext(messageId));
 
 /** The message as it goes out. */
 export function withLink<M extends Pick<Message, "id" | "body" | "sealedLink">>(
@@ -18,6 +19,6 @@ export function withLink<M extends Pick<Message, "id" | "body" | "sealedLink">>(
   message: M,
 ): M {
   if (!message.sealedLink) return message;
-  const url = secrets.unseal(message.sealedLink, contextOf(message.id)).toString("utf8");
+  const url = secrets.unseal(message.sealedLink, linkContext(message.id)).toString("utf8");
   return { ...message, body: message.body.replace(LINK, () => url) };
 }

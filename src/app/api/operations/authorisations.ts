@@ -9,7 +9,13 @@ import type { OpenConnection } from "@/kinds/connection-base";
 import type { GrantAccess } from "@/kinds/network";
 import { networkAccess } from "@/kinds/server";
 import { type ConnectionSettings, isGranted } from "@/kinds/settings";
-import { storeConnection, storeSecret, testWished, wishedConnection } from "@/runs/connecting";
+import {
+  authorisationContext,
+  storeConnection,
+  storeSecret,
+  testWished,
+  wishedConnection,
+} from "@/runs/connecting";
 import { opened } from "@/runs/connections";
 import { originOf } from "@/server/access/invitations";
 import { type Context, operation } from "@/server/api/operation";
@@ -24,7 +30,6 @@ const connectionParam = z.object({ connectionId: uuid });
 export const RETURN_PATH = "/authorised";
 /** So long a person may take at the server's page. */
 const PATIENCE_MS = 3_600_000;
-const sealContext = (id: string): string => `authorisation ${id}`;
 
 /** What is kept until the browser returns. */
 interface Begun {
@@ -69,7 +74,7 @@ async function begin(
       connectionId,
       askedBy: context.who.actor,
       askedAt: context.who.at,
-      sealed: context.services.secrets.seal(Buffer.from(JSON.stringify(begun)), sealContext(id)),
+      sealed: context.services.secrets.seal(Buffer.from(JSON.stringify(begun)), authorisationContext(id)),
     });
   });
   return { url, expiresAt: new Date(context.who.at.getTime() + PATIENCE_MS) };
@@ -147,7 +152,7 @@ export const authorisations = [
         );
       const { asked, client, connection } = taken;
       const { verifier, redirectUri, body } = JSON.parse(
-        services.secrets.unseal(asked.sealed, sealContext(asked.id)).toString("utf8"),
+        services.secrets.unseal(asked.sealed, authorisationContext(asked.id)).toString("utf8"),
       ) as Begun;
       const kind = body?.kind ?? connection!.kind;
       const before = body
