@@ -706,6 +706,7 @@ class Seeding {
       },
     );
     while ((await this.network.start()) > 0) await this.network.settled();
+    this.library.restored(this.clock.now());
   }
 
   private readonly hostsConnected = new Map<string, WorldHosts>();

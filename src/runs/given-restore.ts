@@ -5,6 +5,7 @@ import type { Tx } from "@/db/base/scope";
 import { insertRun } from "@/db/runs/runs";
 import { machineById } from "@/db/sources/machines";
 import { isReachable, sourceById } from "@/db/sources/sources";
+import { kindOf } from "@/kinds";
 import { record, type Who } from "@/server/access/who";
 import { invalid } from "@/server/base/problem";
 import type { FoundItem } from "@/server/portal/given";
@@ -40,11 +41,18 @@ export async function plannedRestore(
   if (source?.connectionId) {
     if (!(await isReachable(tx, source)))
       throw invalid("destination", `${source.name} cannot be reached any more. Download the items instead.`);
+    const keepsBoth = kindOf(source.kind)?.clashes ?? false;
     return {
       stored: {
         items: items.map(({ point, path }) => ({ pointId: point.id.toString("hex"), path })),
-        folder: folder === null ? null : namesIn(folder).join("/"),
-        clash: "skip",
+        // files never leave what the person was given
+        folder:
+          folder === null
+            ? null
+            : keepsBoth
+              ? folderBelow(gift.path, folder).slice(1)
+              : namesIn(folder).join("/"),
+        clash: keepsBoth ? "keep-both" : "skip",
         toSourceId: source.id,
         toName: source.name,
       },

@@ -190,7 +190,9 @@ function WhereTo({
   const sending = useSending();
   const mailbox = gift.kind === "mail";
   const words = kindOf(gift.kind) ?? KINDS.files;
-  const target = mailbox ? (gift.reachable ? "your mailbox" : null) : (gift.machine?.name ?? null);
+  const library = words.reachedBy === "network" && !mailbox;
+  const own = mailbox ? "your mailbox" : giftName(gift);
+  const target = words.reachedBy === "network" ? (gift.reachable ? own : null) : (gift.machine?.name ?? null);
   const [way, setWay] = useState<Way>(target ? "original" : "download");
   const [folder, setFolder] = useState("Restored");
   const [weight, setWeight] = useState<{ files: number; bytes: number } | null>(null);
@@ -231,7 +233,7 @@ function WhereTo({
   const ways: readonly (readonly [Way, string])[] = [
     ...(target
       ? ([
-          ["original", mailbox ? "Original folders in your mailbox" : `Original location on ${target}`],
+          ["original", mailbox || library ? `Original folders in ${own}` : `Original location on ${target}`],
           ["folder", mailbox ? "A separate folder in your mailbox" : "A new folder there"],
         ] as const)
       : []),
