@@ -1,8 +1,9 @@
 import { Readable } from "node:stream";
-import { propfind } from "tsdav";
+import { XMLParser } from "fast-xml-parser";
+import { z } from "zod";
 import { CodedError } from "@/core/codes";
 import type { ByteString } from "@/store/tree/tree";
-import { type Answered, type Asked, HttpTransport, PATIENCE, type Patience } from "../transport";
+import { type Answered, HttpTransport, PATIENCE, type Patience } from "../transport";
 
 /** What a library has at a path, by WebDAV (RFC 4918). */
 export interface LibraryItem {
@@ -36,12 +37,73 @@ export interface LibraryFile {
 /** What has to hold of what is there before it is written (RFC 9110, section 13). */
 export type Precondition = { readonly nothing: true } | { readonly etag: string };
 
-const PROPS = {
-  "d:resourcetype": {},
-  "d:getetag": {},
-  "d:getcontentlength": {},
-  "d:getlastmodified": {},
-};
+const PROPFIND =
+  '<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><resourcetype/><getetag/><getcontentlength/><getlastmodified/></prop></propfind>';
+const PARSER = new XMLParser({
+  removeNSPrefix: true,
+  parseTagValue: false,
+  isArray: (name) => name === "response" || name === "propstat",
+});
+/** The parts of an answer that are read (RFC 4918, section 14); what a server leaves out is missing. */
+const multistatus = z.object({
+  multistatus: z.union([
+    z.literal(""),
+    z.object({
+      response: z
+        .array(
+          z.object({
+            href: z.string(),
+            status: z.string().optional(),
+            propstat: z
+              .array(z.object({ prop: z.union([z.literal(""), z.record(z.string(), z.unknown())]) }))
+              .optional(),
+          }),
+        )
+        .optional(),
+    }),
+  ]),
+});
+
+/** The responses of a multistatus answer; null where it is none. */
+function responsesIn(body: Buffer) {
+  const text = body.toString("utf8");
+  // entities of a document's own could expand without end (RFC 4918, section 20.6)
+  if (/<!DOCTYPE/i.test(text)) return null;
+  try {
+    const { multistatus: found } = multistatus.parse(PARSER.parse(text));
+    return found === "" ? [] : (found.response ?? []);
+  } catch {
+    return null;
+  }
+}
+
+function foundIn({ href, propstat = [] }: NonNullable<ReturnType<typeof responsesIn>>[number]): {
+  readonly href: string;
+  readonly item: Omit<LibraryItem, "name">;
+} {
+  // what the server does not have is listed too, empty
+  const told = (name: string) =>
+    propstat
+      .map(({ prop }) => (prop === "" ? "" : prop[name]))
+      .find((value) => value !== undefined && value !== "");
+  const text = (name: string): string => {
+    const value = told(name);
+    return typeof value === "string" ? value.trim() : "";
+  };
+  const type = told("resourcetype");
+  const modified = Date.parse(text("getlastmodified"));
+  const size = /^\d+$/.test(text("getcontentlength")) ? Number(text("getcontentlength")) : null;
+  return {
+    href,
+    item: {
+      folder: typeof type === "object" && type !== null && "collection" in type,
+      etag: text("getetag") || null,
+      size: size !== null && Number.isSafeInteger(size) ? size : null,
+      modified: Number.isNaN(modified) ? null : modified,
+    },
+  };
+}
+
 /** So often a file whose content broke off is continued. */
 const CONTINUED = 5;
 /** Characters of a path segment that need no encoding (RFC 3986, section 3.3). */
@@ -83,12 +145,17 @@ export class LibraryClient {
   async list(path: ByteString, problem: (name: string) => void = () => {}): Promise<LibraryItem[]> {
     const answers = await this.ask(path, true, "1");
     if (!answers) throw new CodedError("folder.missing", path);
-    const own = decodedPath(new URL(this.urlOf(path, true)).pathname).replace(/\/+$/, "");
+    const url = this.urlOf(path, true);
+    const own = decodedPath(new URL(url).pathname).replace(/\/+$/, "");
     const items = new Map<ByteString, LibraryItem>();
     for (const { href, item } of answers) {
-      const at = decodedPath(new URL(href, this.urlOf(path, true)).pathname).replace(/\/+$/, "");
+      if (!URL.canParse(href, url)) {
+        problem(href);
+        continue;
+      }
+      const raw = new URL(href, url).pathname.replace(/\/+$/, "");
+      const at = decodedPath(raw);
       if (at === own || at === "") continue;
-      const raw = new URL(href, this.urlOf(path, true)).pathname.replace(/\/+$/, "");
       const name = decodedPath(raw.slice(raw.lastIndexOf("/") + 1));
       // an encoded slash is part of no name that a file can have; and nothing but what lies in the folder is taken
       if (at !== `${own}/${name}` || !isName(name)) problem(at);
@@ -204,53 +271,23 @@ export class LibraryClient {
 
   private async ask(path: ByteString, folder: boolean, depth: "0" | "1") {
     const url = this.urlOf(path, folder);
-    const answers = await propfind({ url, props: PROPS, depth, fetch: this.fetch });
-    const found: { readonly href: string; readonly item: Omit<LibraryItem, "name"> }[] = [];
-    for (const { href, props, ok, status } of answers) {
-      if (status === 404 || status === 410) {
-        if (!href) return null;
-        continue;
-      }
-      if (!ok || !href) {
-        if (answers.length === 1) this.refuse(url, status);
-        throw new CodedError(
-          "source.unreadable",
-          `${new URL(url).host} does not answer as a WebDAV server: PROPFIND was answered with ${status}`,
-        );
-      }
-      const modified = Date.parse(String(props?.getlastmodified ?? ""));
-      const size = Number(props?.getcontentlength ?? Number.NaN);
-      const etag = props?.getetag;
-      found.push({
-        href,
-        item: {
-          folder: "collection" in Object(props?.resourcetype),
-          etag: typeof etag === "string" && etag ? etag : null,
-          size: Number.isSafeInteger(size) && size >= 0 ? size : null,
-          modified: Number.isNaN(modified) ? null : modified,
-        },
-      });
-    }
-    return found;
-  }
-
-  private readonly fetch: typeof fetch = async (input, init = {}) => {
-    const url = input instanceof Request ? input.url : String(input);
-    const asked: Asked = {
-      method: init.method ?? "GET",
-      headers: Object.fromEntries(new Headers(init.headers).entries()),
-      ...(init.body ? { body: String(init.body) } : {}),
-    };
-    const answer = await this.signedIn((authorization) =>
-      this.transport.ask(url, { ...asked, headers: { ...asked.headers, authorization } }),
+    const { status, body } = await this.signedIn((authorization) =>
+      this.transport.ask(url, {
+        method: "PROPFIND",
+        headers: { authorization, depth, "content-type": "application/xml; charset=utf-8" },
+        body: PROPFIND,
+      }),
     );
-    if (answer.status >= 400 && answer.status !== 404 && answer.status !== 410)
-      this.refuse(url, answer.status);
-    return new Response(answer.status === 204 ? null : Uint8Array.from(answer.body), {
-      status: answer.status,
-      headers: answer.headers,
-    });
-  };
+    if (status === 404 || status === 410) return null;
+    this.refuse(url, status);
+    const responses = status === 207 ? responsesIn(body) : null;
+    if (!responses)
+      throw new CodedError(
+        "source.unreadable",
+        `${new URL(url).host} does not answer as a WebDAV server: PROPFIND was answered with ${status}`,
+      );
+    return responses.filter(({ status: own }) => !/ (404|410) /.test(`${own} `)).map(foundIn);
+  }
 
   private begin(url: string, headers: Readonly<Record<string, string>>) {
     return this.signedIn(async (authorization) => {

@@ -9,7 +9,7 @@ import {
   utimesSync,
   writeFileSync,
 } from "node:fs";
-import { createServer, type RequestListener } from "node:http";
+import { request as askServer, createServer, type RequestListener } from "node:http";
 import { join } from "node:path";
 import { afterAll, afterEach, beforeAll, describe, expect, it } from "vitest";
 import type { Code, CodedError } from "@/core/codes";
@@ -471,6 +471,104 @@ describe("a library server that misbehaves", () => {
     );
   });
 
+  it("no longer takes the token: a new one is used, and where that is refused too the run ends", async () => {
+    let valid = "second";
+    await serving(
+      (request, response) =>
+        request.headers.authorization === valid
+          ? response.writeHead(207, { "content-type": "application/xml" }).end(listed(["/dav/"]))
+          : response.writeHead(401).end(),
+      async (address) => {
+        const asked: boolean[] = [];
+        const client = new LibraryClient(
+          {
+            address,
+            signIn: async (renew) => {
+              asked.push(renew);
+              return renew ? "second" : "first";
+            },
+          },
+          PATIENCE,
+        );
+        expect(await client.list("/")).toEqual([]);
+        expect(asked).toEqual([false, true]);
+        valid = "none";
+        expect(await client.list("/").catch((error: CodedError) => error.code)).toBe("source.signin-refused");
+      },
+    );
+  });
+
+  for (const lost of ["the request", "the answer"] as const)
+    it(`loses ${lost} of any call of a restore: repeated, it restores all, and nothing twice`, async () => {
+      const folder = freshFolder("library");
+      const base = join(folder, "files/Catalogue");
+      mkdirSync(join(base, "a/b"), { recursive: true });
+      writeFileSync(
+        join(folder, "accounts.json"),
+        JSON.stringify({ people: [{ name: USER, password: SECRET }], clients: [] }),
+      );
+      writeFileSync(join(base, "a/b/one.txt"), "one");
+      writeFileSync(join(base, "a/two.txt"), "two");
+      writeFileSync(join(base, "three.txt"), "three");
+      const server = new LibraryServer({ folder });
+      const origin = await server.listen(0);
+      const depot = new TestDepot();
+      const point = await store(clientOf(`${origin}/dav/`), depot);
+      const before = filesIn(base);
+      let calls = 0;
+      let failing = 0;
+      const listener: RequestListener = (request, response) => {
+        calls += 1;
+        const fails = calls === failing;
+        if (fails && lost === "the request") {
+          request.socket.destroy();
+          return;
+        }
+        const onward = askServer(
+          `${origin}${request.url}`,
+          { method: request.method!, headers: request.headers },
+          (answer) => {
+            if (fails) {
+              answer.resume();
+              request.socket.destroy();
+              return;
+            }
+            response.writeHead(answer.statusCode!, answer.headers);
+            answer.pipe(response);
+          },
+        );
+        request.pipe(onward);
+      };
+      await serving(listener, async (address) => {
+        const client = () =>
+          new LibraryClient({ address, signIn: async () => basic }, { ...PATIENCE, attempts: 1 });
+        let broken = 0;
+        for (failing = 1; failing < 100; failing += 1) {
+          rmSync(base, { recursive: true });
+          mkdirSync(base);
+          calls = 0;
+          const first = await restore(client(), depot, point.root).then(
+            () => true,
+            (error: CodedError) => {
+              expect(error.code).toBe("source.not-reached");
+              return false;
+            },
+          );
+          if (first) break;
+          broken += 1;
+          calls = 1000;
+          const again = await restore(client(), depot, point.root);
+          expect(again.cautions).toBe(0);
+          expect(again.files + again.present).toBe(3);
+          sameFiles(filesIn(base), before);
+        }
+        // folders and files are each looked at and written
+        expect(broken).toBeGreaterThan(8);
+        expect(failing).toBeLessThan(100);
+      });
+      await server.close();
+    }, 60_000);
+
   it("leads elsewhere: the sign-in is not sent there", async () => {
     await serving(
       (_request, response) => response.writeHead(302, { location: "http://localhost:1/dav/" }).end(),
@@ -479,6 +577,24 @@ describe("a library server that misbehaves", () => {
           .list("/")
           .catch((error: CodedError) => error.code);
         expect(problem).toBe("source.other-host");
+      },
+    );
+  });
+
+  it("declares entities that expand without end: the answer is not read", async () => {
+    const bomb = `<?xml version="1.0"?><!DOCTYPE a [<!ENTITY a "${"x".repeat(1000)}">${[..."bcdefgh"]
+      .map((name, i) => `<!ENTITY ${name} "${`&${"abcdefg"[i]};`.repeat(10)}">`)
+      .join("")}]>`;
+    await serving(
+      (_request, response) =>
+        response
+          .writeHead(207, { "content-type": "application/xml" })
+          .end(listed(["/dav/", "/dav/&h;"]).replace('<?xml version="1.0"?>', bomb)),
+      async (address) => {
+        const problem = await clientOf(address)
+          .list("/")
+          .catch((error: CodedError) => error.code);
+        expect(problem).toBe("source.unreadable");
       },
     );
   });

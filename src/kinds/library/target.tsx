@@ -2,7 +2,6 @@
 
 import { useState } from "react";
 import { counted } from "@/core/units/duration";
-import { SelectField, TextField } from "@/ui/parts/form";
 import { momentsText } from "@/ui/restore/basket";
 import {
   Choice,
@@ -11,9 +10,11 @@ import {
   ClashChoice,
   FileDestinations,
   formatWords,
+  OtherSource,
   RestoreButtons,
   type TargetProps,
   useFileDestinations,
+  useOtherSource,
   useRestore,
 } from "@/ui/restore/target-parts";
 import { LIBRARY } from "./kind";
@@ -27,21 +28,14 @@ export function LibraryTarget(props: TargetProps) {
   const [destination, setDestination] = useState<Destination>(
     source.reachable ? "original" : sources.length ? "library" : "download",
   );
-  const [libraryId, setLibraryId] = useState(source.reachable ? source.id : (sources[0]?.id ?? ""));
-  const [folder, setFolder] = useState("");
+  const other = useOtherSource(props);
   const [clash, setClash] = useState<Clash>("keep-both");
   const files = useFileDestinations(machines);
-  const library = sources.find((one) => one.id === libraryId);
-  const connections = [...new Set(sources.map((one) => one.connectionName))].sort();
-  const names = folder
-    .split("/")
-    .map((name) => name.trim())
-    .filter(Boolean);
   const send = () => {
     if (destination === "download") return download(files.format);
     const target = {
       original: { kind: "original" },
-      library: { kind: "source", sourceId: libraryId, ...(names.length ? { folder: names.join("/") } : {}) },
+      library: other.target,
       machine: { kind: "folder", folder: files.folder, machineId: files.machineId },
     }[destination];
     return restore(target, clash);
@@ -61,36 +55,7 @@ export function LibraryTarget(props: TargetProps) {
             Another library or folder
           </Choice>
         )}
-        {destination === "library" && (
-          <div className="grid gap-2 pl-6">
-            <SelectField
-              label="Library"
-              error={sending.errorOf("destination.sourceId")}
-              value={libraryId}
-              onChange={(event) => setLibraryId(event.target.value)}
-            >
-              {connections.map((connection) => (
-                <optgroup key={connection} label={connection}>
-                  {sources
-                    .filter((one) => one.connectionName === connection)
-                    .map((one) => (
-                      <option key={one.id} value={one.id}>
-                        {one.name}
-                      </option>
-                    ))}
-                </optgroup>
-              ))}
-            </SelectField>
-            <TextField
-              label="Folder (optional)"
-              placeholder="Restored/November"
-              help="Names separated by slashes. Folders that do not exist are created. Leave the field empty to use the original folders."
-              error={sending.errorOf("destination.folder")}
-              value={folder}
-              onChange={(event) => setFolder(event.target.value)}
-            />
-          </div>
-        )}
+        {destination === "library" && <OtherSource other={other} label="Library" sending={sending} />}
         <FileDestinations
           chosen={destination}
           choose={setDestination}
@@ -110,7 +75,7 @@ export function LibraryTarget(props: TargetProps) {
               ? `to ${files.folder} on ${files.machineName}.`
               : destination === "original"
                 ? `back to ${single ? "its folder" : "the original folders"} in ${source.name}.`
-                : `to ${names.length ? `the folder ${names.join(" / ")}` : "the original folders"} in ${library?.name}.`}
+                : `to ${other.folderWords} in ${other.name}.`}
           {destination !== "download" && ` ${CLASH_WORDS[clash]}`}
           {(destination === "original" || destination === "library") &&
             " A file that is there with the same content is not restored again. The library sets the times of what is restored."}

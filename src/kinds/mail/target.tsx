@@ -2,15 +2,16 @@
 
 import { useState } from "react";
 import { counted } from "@/core/units/duration";
-import { SelectField, TextField } from "@/ui/parts/form";
 import { momentsText } from "@/ui/restore/basket";
 import {
   Choice,
   FileDestinations,
   formatWords,
+  OtherSource,
   RestoreButtons,
   type TargetProps,
   useFileDestinations,
+  useOtherSource,
   useRestore,
 } from "@/ui/restore/target-parts";
 import { MAIL } from "./kind";
@@ -24,20 +25,13 @@ export function MailTarget(props: TargetProps) {
   const [destination, setDestination] = useState<Destination>(
     source.reachable ? "original" : sources.length ? "mailbox" : "download",
   );
-  const [mailboxId, setMailboxId] = useState(source.reachable ? source.id : (sources[0]?.id ?? ""));
-  const [folder, setFolder] = useState("");
+  const other = useOtherSource(props);
   const files = useFileDestinations(machines);
-  const mailbox = sources.find((one) => one.id === mailboxId);
-  const connections = [...new Set(sources.map((one) => one.connectionName))].sort();
-  const names = folder
-    .split("/")
-    .map((name) => name.trim())
-    .filter(Boolean);
   const send = () => {
     if (destination === "download") return download(files.format);
     const target = {
       original: { kind: "original" },
-      mailbox: { kind: "source", sourceId: mailboxId, ...(names.length ? { folder: names.join("/") } : {}) },
+      mailbox: other.target,
       machine: { kind: "folder", folder: files.folder, machineId: files.machineId },
     }[destination];
     return restore(target, "keep-both");
@@ -57,36 +51,7 @@ export function MailTarget(props: TargetProps) {
             Another mailbox or folder
           </Choice>
         )}
-        {destination === "mailbox" && (
-          <div className="grid gap-2 pl-6">
-            <SelectField
-              label="Mailbox"
-              error={sending.errorOf("destination.sourceId")}
-              value={mailboxId}
-              onChange={(event) => setMailboxId(event.target.value)}
-            >
-              {connections.map((connection) => (
-                <optgroup key={connection} label={connection}>
-                  {sources
-                    .filter((one) => one.connectionName === connection)
-                    .map((one) => (
-                      <option key={one.id} value={one.id}>
-                        {one.name}
-                      </option>
-                    ))}
-                </optgroup>
-              ))}
-            </SelectField>
-            <TextField
-              label="Folder (optional)"
-              placeholder="Restored/November"
-              help="Names separated by slashes. Folders that do not exist are created. Leave the field empty to use the original folders."
-              error={sending.errorOf("destination.folder")}
-              value={folder}
-              onChange={(event) => setFolder(event.target.value)}
-            />
-          </div>
-        )}
+        {destination === "mailbox" && <OtherSource other={other} label="Mailbox" sending={sending} />}
         <FileDestinations
           chosen={destination}
           choose={setDestination}
@@ -106,7 +71,7 @@ export function MailTarget(props: TargetProps) {
               ? `to ${files.folder} on ${files.machineName}, as EML, ICS and VCF files. Existing files are kept.`
               : destination === "original"
                 ? `back to ${single ? "its folder" : "the original folders"} in ${source.name}.`
-                : `to ${names.length ? `the folder ${names.join(" / ")}` : "the original folders"} in ${mailbox?.name}.`}
+                : `to ${other.folderWords} in ${other.name}.`}
           {(destination === "original" || destination === "mailbox") &&
             " Existing items are kept. An item that is already there is not restored again. Flags and dates are restored."}
         </p>

@@ -8,6 +8,7 @@ import { json } from "./ground";
 import { benchGuest } from "./guest";
 import { benchInside } from "./inside";
 import { benchKeystroke } from "./keystroke";
+import { benchLibrary } from "./library";
 import { benchMemory } from "./memory";
 import { benchPortal } from "./portal";
 import { beEngine } from "./program";
@@ -24,6 +25,7 @@ const PARTS: Record<string, Part> = {
   inside: benchInside,
   bandwidth: benchBandwidth,
   database: benchDatabase,
+  library: benchLibrary,
   guest: benchGuest,
 };
 

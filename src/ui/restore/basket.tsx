@@ -89,7 +89,7 @@ export function Basket({
           ·{" "}
           {basket.length === 0
             ? "empty"
-            : `${counted(basket.length, "thing")} ${momentsText(basket, zone)}, ${size}`}
+            : `${counted(basket.length, "item")} ${momentsText(basket, zone)}, ${size}`}
         </span>
       </h3>
       {basket.length === 0 && (

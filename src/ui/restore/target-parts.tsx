@@ -267,6 +267,69 @@ export function useConnections({ source, sources }: Pick<TargetProps, "source" |
   return { connections, chosen, choose, sourceId: on?.id };
 }
 
+/** A source of the same kind that items go to, and a folder in it; without one they go to their own folders. */
+export function useOtherSource({ source, sources }: Pick<TargetProps, "source" | "sources">) {
+  const [sourceId, setSourceId] = useState(source.reachable ? source.id : (sources[0]?.id ?? ""));
+  const [folder, setFolder] = useState("");
+  const names = folder
+    .split("/")
+    .map((name) => name.trim())
+    .filter(Boolean);
+  return {
+    sources,
+    sourceId,
+    setSourceId,
+    folder,
+    setFolder,
+    name: sources.find((one) => one.id === sourceId)?.name,
+    /** For the request. */
+    target: { kind: "source", sourceId, ...(names.length ? { folder: names.join("/") } : {}) },
+    folderWords: names.length ? `the folder ${names.join(" / ")}` : "the original folders",
+  };
+}
+
+export function OtherSource({
+  other,
+  label,
+  sending,
+}: {
+  other: ReturnType<typeof useOtherSource>;
+  label: string;
+  sending: ReturnType<typeof useSending>;
+}) {
+  const connections = [...new Set(other.sources.map((one) => one.connectionName))].sort();
+  return (
+    <div className="grid gap-2 pl-6">
+      <SelectField
+        label={label}
+        error={sending.errorOf("destination.sourceId")}
+        value={other.sourceId}
+        onChange={(event) => other.setSourceId(event.target.value)}
+      >
+        {connections.map((connection) => (
+          <optgroup key={connection} label={connection}>
+            {other.sources
+              .filter((one) => one.connectionName === connection)
+              .map((one) => (
+                <option key={one.id} value={one.id}>
+                  {one.name}
+                </option>
+              ))}
+          </optgroup>
+        ))}
+      </SelectField>
+      <TextField
+        label="Folder (optional)"
+        placeholder="Restored/November"
+        help="Names separated by slashes. Folders that do not exist are created. Leave the field empty to use the original folders."
+        error={sending.errorOf("destination.folder")}
+        value={other.folder}
+        onChange={(event) => other.setFolder(event.target.value)}
+      />
+    </div>
+  );
+}
+
 /** Where something new is created, and what it is called. */
 export function NewElsewhere({
   where,

@@ -137,7 +137,7 @@ export function Load({
         <dl className="facts mb-3">
           <dt>Peak</dt>
           <dd>
-            {peakOf(before)} at once{moved.length > 0 && <b> → {peakOf(after)}</b>}
+            {peakOf(before)} concurrent{moved.length > 0 && <b> → {peakOf(after)}</b>}
           </dd>
           <dt>Collisions</dt>
           <dd>
@@ -252,7 +252,7 @@ function WeekStrip({
                 <span
                   // biome-ignore lint/suspicious/noArrayIndexKey: an hour of a day is its place
                   key={`${name} ${i}`}
-                  title={`${name} ${i}:00: ${hour.peak} at once, ${formatBytes(hour.bytes)}${hour.collides ? ", too many" : ""}`}
+                  title={`${name} ${i}:00: ${hour.peak} concurrent, ${formatBytes(hour.bytes)}${hour.collides ? ", too many" : ""}`}
                   className={`h-[24px] rounded-[2px] ${hour.collides ? "outline-2 outline-[var(--vermilion)]" : ""} ${hour.peak === 0 ? "border-line border" : ""}`}
                   style={hour.peak > 0 ? { background: shade(hour.peak / most) } : {}}
                 />
@@ -266,7 +266,7 @@ function WeekStrip({
           <thead>
             <tr>
               <th scope="col">when</th>
-              <th scope="col">at once</th>
+              <th scope="col">concurrent</th>
               <th scope="col">added</th>
               <th scope="col" />
             </tr>

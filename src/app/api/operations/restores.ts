@@ -35,7 +35,7 @@ const items = z
     }),
   )
   .min(1, "Put something into the basket first.")
-  .max(2000, "A basket holds 2,000 things at most; choose folders instead.");
+  .max(2000, "A basket holds 2,000 items at most. Select folders instead.");
 
 const folder = z
   .string()
