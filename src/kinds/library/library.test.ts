@@ -498,6 +498,26 @@ describe("a library server that misbehaves", () => {
     );
   });
 
+  it("takes no file without its length: it is sent with each", async () => {
+    const sent: (string | undefined)[] = [];
+    await serving(
+      (request, response) => {
+        sent.push(request.headers["content-length"], request.headers["transfer-encoding"]);
+        request.resume();
+        request.once("end", () => response.writeHead(201).end());
+      },
+      async (address) => {
+        const content = async function* () {
+          yield Buffer.alloc(70_000, 1);
+          yield Buffer.alloc(30_000, 2);
+        };
+        expect(await clientOf(address).put("/a", 100_000, content, { nothing: true })).toBe("stored");
+        expect(await clientOf(address).put("/b", 0, content, { nothing: true })).toBe("stored");
+      },
+    );
+    expect(sent).toEqual(["100000", undefined, "0", undefined]);
+  });
+
   for (const lost of ["the request", "the answer"] as const)
     it(`loses ${lost} of any call of a restore: repeated, it restores all, and nothing twice`, async () => {
       const folder = freshFolder("library");
