@@ -94,7 +94,8 @@ describe("a library that is authorised", () => {
   it("is connected by who began it alone, once, and its tokens are shown nowhere", async () => {
     const other = await console_.addPerson({
       email: "tobias@lanternfold.example",
-      name: "Tobias Renn",
+      // names are not what tells people apart
+      name: "Ines Marlow",
       role: "technician",
       clientId: null,
     });

@@ -4,7 +4,7 @@ create table authorisations (
   client_id uuid not null references clients,
   -- the connection that is authorised again; null for one that is new
   connection_id uuid references connections,
-  asked_by text not null,
+  asked_by uuid not null references people on delete cascade,
   asked_at timestamptz not null,
   -- what is connected, and the secret that the answer has to match; sealed by the master key
   sealed bytea not null

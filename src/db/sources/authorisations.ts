@@ -1,4 +1,4 @@
-import type { ClientId, ConnectionId } from "@/core/ids";
+import type { ClientId, ConnectionId, PersonId } from "@/core/ids";
 import { all, change, one, type Tx } from "../base/scope";
 
 /** An authorisation that a person has begun at the page of a server. */
@@ -7,7 +7,7 @@ export interface Authorisation {
   readonly clientId: ClientId;
   /** The connection that is authorised again; null for one that is new. */
   readonly connectionId: ConnectionId | null;
-  readonly askedBy: string;
+  readonly askedBy: PersonId;
   readonly askedAt: Date;
   readonly sealed: Buffer;
 }
@@ -20,7 +20,7 @@ export const insertAuthorisation = (tx: Tx, asked: Authorisation) =>
   );
 
 /** Takes an authorisation out, so that it is completed once: null where there is none, or another person asked for it. */
-export const takeAuthorisation = (tx: Tx, id: string, askedBy: string, since: Date) =>
+export const takeAuthorisation = (tx: Tx, id: string, askedBy: PersonId, since: Date) =>
   one<Authorisation>(
     tx,
     `delete from authorisations where id = $1 and asked_by = $2 and asked_at >= $3

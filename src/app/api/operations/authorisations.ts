@@ -72,7 +72,7 @@ async function begin(
       id,
       clientId,
       connectionId,
-      askedBy: context.who.actor,
+      askedBy: context.person!.id,
       askedAt: context.who.at,
       sealed: context.services.secrets.seal(Buffer.from(JSON.stringify(begun)), authorisationContext(id)),
     });
@@ -139,7 +139,7 @@ export const authorisations = [
       const { services, who } = context;
       const since = new Date(who.at.getTime() - PATIENCE_MS);
       const taken = await context.tx(async (tx) => {
-        const asked = await takeAuthorisation(tx, params.authorisationId, who.actor, since);
+        const asked = await takeAuthorisation(tx, params.authorisationId, context.person!.id, since);
         if (!asked) return null;
         const client = await clientById(tx, asked.clientId);
         const connection = asked.connectionId ? await connectionById(tx, asked.connectionId) : null;
