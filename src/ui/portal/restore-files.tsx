@@ -190,9 +190,10 @@ function WhereTo({
   const sending = useSending();
   const mailbox = gift.kind === "mail";
   const words = kindOf(gift.kind) ?? KINDS.files;
-  const library = words.reachedBy === "network" && !mailbox;
+  /** Mailboxes and libraries have folders; a machine has places. */
+  const inFolders = words.reachedBy === "network";
   const own = mailbox ? "your mailbox" : giftName(gift);
-  const target = words.reachedBy === "network" ? (gift.reachable ? own : null) : (gift.machine?.name ?? null);
+  const target = inFolders ? (gift.reachable ? own : null) : (gift.machine?.name ?? null);
   const [way, setWay] = useState<Way>(target ? "original" : "download");
   const [folder, setFolder] = useState("Restored");
   const [weight, setWeight] = useState<{ files: number; bytes: number } | null>(null);
@@ -233,7 +234,7 @@ function WhereTo({
   const ways: readonly (readonly [Way, string])[] = [
     ...(target
       ? ([
-          ["original", mailbox || library ? `Original folders in ${own}` : `Original location on ${target}`],
+          ["original", inFolders ? `Original folders in ${own}` : `Original location on ${target}`],
           ["folder", mailbox ? "A separate folder in your mailbox" : "A new folder there"],
         ] as const)
       : []),
@@ -295,7 +296,7 @@ function WhereTo({
         <p className="said" data-said>
           {way === "download"
             ? `${size} will be downloaded as one ZIP file.`
-            : `${size} will be restored to ${way === "folder" ? `the folder ${folder}` : one ? "the original location" : "the original locations"} ${mailbox ? "in" : "on"} ${target}. ${mailbox ? "Existing items are kept." : "Existing files are kept."}`}
+            : `${size} will be restored to ${way === "folder" ? `the folder ${folder}` : one ? `the original ${inFolders ? "folder" : "location"}` : `the original ${inFolders ? "folders" : "locations"}`} ${inFolders ? "in" : "on"} ${target}. ${mailbox ? "Existing items are kept." : "Existing files are kept."}`}
           {gift.askFirst && " Your manager must approve it first."}
         </p>
       )}
